@@ -1,0 +1,43 @@
+# The targets that people use. Each installs what it needs through the ordinary package clients.
+
+CARGO ?= cargo
+NPM ?= npm
+.DEFAULT_GOAL := help
+.PHONY: help setup console contract demo test lint bench screenshots
+
+help: ## Tell what there is
+	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
+
+setup: ## Install Debian packages and the console's packages
+	@scripts/setup
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	cd console && $(NPM) ci --ignore-scripts --no-audit --no-fund
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json $(shell find console/src console/public -type f) console/index.html console/vite.config.ts
+	cd console && $(NPM) run --silent build
+
+console: console/dist/index.html ## Build the console
+
+contract: ## Write the OpenAPI document anew, and the console's types from it
+	PONDRIX_UPDATE=1 $(CARGO) test --quiet --package pondrix-service --test openapi
+	cd console && $(NPM) run --silent types
+
+demo: setup console ## Build everything and start the demo (ARGS="--once" plays the story and ends)
+	$(CARGO) build --release --package pondrix
+	target/release/pondrix demo $(ARGS)
+
+lint: console ## Formatting, clippy, the console's checks
+	$(CARGO) fmt --all --check
+	$(CARGO) clippy --workspace --all-targets -- --deny warnings
+	cd console && $(NPM) run --silent check
+
+test: setup console lint ## Everything that is checked
+	$(CARGO) test --workspace
+
+bench: setup console ## Compare with the bare cost of the same work (target/bench/summary.json; ARGS=images for images alone)
+	$(CARGO) bench --quiet --package pondrix --bench ratios -- $(ARGS)
+
+screenshots: setup console ## Take the pictures of docs/screenshots from the demo's data anew
+	scripts/screenshots

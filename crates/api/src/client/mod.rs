@@ -1,0 +1,106 @@
+//! The HTTP client.
+
+mod events;
+mod person;
+mod runner;
+
+use std::fmt;
+use std::sync::Arc;
+use std::time::Duration;
+
+use reqwest::{RequestBuilder, Response};
+use serde::de::DeserializeOwned;
+
+use crate::Problem;
+
+pub use events::ServerEvent;
+pub use person::Client;
+pub use runner::RunnerClient;
+
+/// Why a request was not done.
+#[derive(Debug, thiserror::Error)]
+pub enum ClientError {
+    /// No answer.
+    #[error("the service at {address} could not be reached: {words}")]
+    Unreachable {
+        /// Its address.
+        address: String,
+        /// What the connection said.
+        words: String,
+    },
+    /// The service said no.
+    #[error("{}", .0.detail)]
+    Problem(Problem),
+    /// An answer that makes no sense.
+    #[error("the service at {address} gave an answer that is not understood: {words}")]
+    Nonsense {
+        /// Its address.
+        address: String,
+        /// Why.
+        words: String,
+    },
+}
+
+/// What both clients need: an address, a token, and connections.
+#[derive(Clone)]
+pub(crate) struct Wire {
+    address: Arc<dyn Fn() -> String + Send + Sync>,
+    token: String,
+    http: reqwest::Client,
+}
+
+impl fmt::Debug for Wire {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Wire").field("address", &self.address()).finish_non_exhaustive()
+    }
+}
+
+impl Wire {
+    /// `address` is asked before each request: a service may be at another one when it starts again.
+    fn new(address: impl Fn() -> String + Send + Sync + 'static, token: &str) -> Self {
+        // Whoever installed one first has the same one.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let http = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).build();
+        let http = http.expect("a client without certificates of its own can always be made");
+        Self { address: Arc::new(address), token: token.to_owned(), http }
+    }
+
+    fn address(&self) -> String {
+        (self.address)().trim_end_matches('/').to_owned()
+    }
+
+    fn url(&self, path: &str) -> String {
+        format!("{}{path}", self.address())
+    }
+
+    /// Sends a request; an answer that says no becomes a [`ClientError::Problem`].
+    async fn send(&self, request: RequestBuilder) -> Result<Response, ClientError> {
+        let response = request.bearer_auth(&self.token).send().await.map_err(|error| self.unreachable(&error))?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        let body = response.bytes().await.unwrap_or_default();
+        let problem = serde_json::from_slice(&body).unwrap_or_else(|_| Problem {
+            title: status.canonical_reason().unwrap_or("").to_owned(),
+            status: status.as_u16(),
+            detail: format!("{} answered {status}", self.address()),
+            ..Problem::default()
+        });
+        Err(ClientError::Problem(problem))
+    }
+
+    async fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
+        let body = self.send(request).await?.bytes().await.map_err(|error| self.unreachable(&error))?;
+        serde_json::from_slice(&body)
+            .map_err(|error| ClientError::Nonsense { address: self.address(), words: error.to_string() })
+    }
+
+    fn unreachable(&self, error: &reqwest::Error) -> ClientError {
+        let mut cause: &dyn std::error::Error = error;
+        while let Some(inner) = cause.source() {
+            cause = inner;
+        }
+        ClientError::Unreachable { address: self.address(), words: cause.to_string() }
+    }
+}

@@ -1,0 +1,431 @@
+//! What people and their programs ask for.
+
+use futures_util::Stream;
+use pondrix_core::pipeline::TemplateName;
+use pondrix_core::{ProjectName, RunId};
+
+use super::events::{self, ServerEvent};
+use super::{ClientError, Wire};
+use std::path::Path;
+
+use tokio_util::io::ReaderStream;
+
+use crate::{
+    AnswerRequest, EnvironmentList, EnvironmentView, FlickeringTests, Identity, ImageChain, ImageDetail,
+    ImageDifference, ImageList, KeptFiles, NewProject, NewToken, PlanRequest, PlanView, PoolView, ProjectChange,
+    ProjectList, ProjectView, RegistryChange, RegistryList, RegistryProof, RegistryQuestion, RegistryView,
+    RerunRequest, RunDetail, RunPage, RunSummary, RunnerList, SecretList, SecretValue, SecretView, StartRequest,
+    StopRequest, TemplateText, TokenList, TokenMade, TryRequest,
+};
+
+/// The API, with a person's token.
+#[derive(Clone, Debug)]
+pub struct Client {
+    wire: Wire,
+    address: String,
+}
+
+fn run_path(run: &RunId) -> String {
+    format!("/api/v1/projects/{}/runs/{}", run.project, run.number)
+}
+
+/// A job's key as one part of an address: its slash is written as `~`, which no name has.
+fn log_path(run: &RunId, job: &str) -> String {
+    format!("{}/jobs/{}/log", run_path(run), job.replace('/', "~"))
+}
+
+impl Client {
+    /// A client for the service at this address.
+    #[must_use]
+    pub fn new(address: &str, token: &str) -> Self {
+        let address = address.trim_end_matches('/').to_owned();
+        Self {
+            wire: Wire::new(
+                {
+                    let address = address.clone();
+                    move || address.clone()
+                },
+                token,
+            ),
+            address,
+        }
+    }
+
+    /// The service's address.
+    #[must_use]
+    pub fn address(&self) -> &str {
+        &self.address
+    }
+
+    async fn get<T: serde::de::DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
+        self.wire.json(self.wire.http.get(self.wire.url(path))).await
+    }
+
+    /// Who the token stands for.
+    ///
+    /// # Errors
+    /// See [`ClientError`]; so for all the others.
+    pub async fn whoami(&self) -> Result<Identity, ClientError> {
+        self.get("/api/v1/whoami").await
+    }
+
+    /// All projects.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn projects(&self) -> Result<ProjectList, ClientError> {
+        self.get("/api/v1/projects").await
+    }
+
+    /// Makes a repository known.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn add_project(&self, project: &NewProject) -> Result<ProjectView, ClientError> {
+        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/projects")).json(project)).await
+    }
+
+    /// Runs, the newest first.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn runs(
+        &self,
+        project: Option<&ProjectName>,
+        limit: usize,
+        before: Option<&str>,
+    ) -> Result<RunPage, ClientError> {
+        let mut query = vec![("limit", limit.to_string())];
+        query.extend(project.map(|project| ("project", project.to_string())));
+        query.extend(before.map(|before| ("before", before.to_owned())));
+        self.wire.json(self.wire.http.get(self.wire.url("/api/v1/runs")).query(&query)).await
+    }
+
+    /// A run, whole.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn run(&self, run: &RunId) -> Result<RunDetail, ClientError> {
+        self.get(&run_path(run)).await
+    }
+
+    /// Starts a run by hand.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn start(&self, project: &ProjectName, request: &StartRequest) -> Result<RunSummary, ClientError> {
+        let url = self.wire.url(&format!("/api/v1/projects/{project}/runs"));
+        self.wire.json(self.wire.http.post(url).json(request)).await
+    }
+
+    /// Asks to stop a run.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn stop(&self, run: &RunId) -> Result<RunSummary, ClientError> {
+        let url = self.wire.url(&format!("{}/stop", run_path(run)));
+        self.wire.json(self.wire.http.post(url).json(&StopRequest {})).await
+    }
+
+    /// Runs files that are not committed: an archive (tar, compressed with zstd) in a file.
+    ///
+    /// # Errors
+    /// See [`ClientError`]; that the file cannot be read is told as [`ClientError::Nonsense`].
+    pub async fn try_files(
+        &self,
+        project: &ProjectName,
+        request: &TryRequest,
+        archive: &Path,
+    ) -> Result<RunSummary, ClientError> {
+        let nonsense = |words: String| ClientError::Nonsense { address: self.address.clone(), words };
+        let about = serde_json::to_string(request).map_err(|error| nonsense(error.to_string()))?;
+        let unread = |error: std::io::Error| nonsense(format!("{}: {error}", archive.display()));
+        let file = tokio::fs::File::open(archive).await.map_err(unread)?;
+        let length = file.metadata().await.map_err(unread)?.len();
+        let url = self.wire.url(&format!("/api/v1/projects/{project}/tries"));
+        let post = self.wire.http.post(url).query(&[("about", about)]).header("content-length", length);
+        let body = reqwest::Body::wrap_stream(ReaderStream::with_capacity(file, 256 * 1024));
+        self.wire.json(post.header("content-type", "application/zstd").body(body)).await
+    }
+
+    /// Does a run again: the same commit and pipeline file.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn rerun(&self, run: &RunId, failed: bool) -> Result<RunSummary, ClientError> {
+        let url = self.wire.url(&format!("{}/rerun", run_path(run)));
+        self.wire.json(self.wire.http.post(url).json(&RerunRequest { failed })).await
+    }
+
+    /// Answers the approval that a run waits for.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn answer(&self, run: &RunId, yes: bool) -> Result<RunSummary, ClientError> {
+        let url = self.wire.url(&format!("{}/answer", run_path(run)));
+        self.wire.json(self.wire.http.post(url).json(&AnswerRequest { yes })).await
+    }
+
+    /// What a start would make of a project's pipeline.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn plan(&self, project: &ProjectName, request: &PlanRequest) -> Result<PlanView, ClientError> {
+        let url = self.wire.url(&format!("/api/v1/projects/{project}/plan"));
+        self.wire.json(self.wire.http.post(url).json(request)).await
+    }
+
+    /// Changes a project.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn change_project(&self, project: &str, change: &ProjectChange) -> Result<ProjectView, ClientError> {
+        let url = self.wire.url(&format!("/api/v1/projects/{project}"));
+        self.wire.json(self.wire.http.patch(url).json(change)).await
+    }
+
+    /// The people who have a token.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn tokens(&self) -> Result<TokenList, ClientError> {
+        self.get("/api/v1/tokens").await
+    }
+
+    /// Makes a token for a person.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn add_token(&self, new: &NewToken) -> Result<TokenMade, ClientError> {
+        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/tokens")).json(new)).await
+    }
+
+    /// Removes a person's token.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn remove_token(&self, name: &str) -> Result<(), ClientError> {
+        self.wire.send(self.wire.http.delete(self.wire.url(&format!("/api/v1/tokens/{name}")))).await.map(|_| ())
+    }
+
+    /// A template as it is now.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn template(&self, name: &TemplateName) -> Result<TemplateText, ClientError> {
+        let folder = if name.folder.is_empty() { String::new() } else { format!("/{}", name.folder) };
+        let from = format!("{}{folder}@{}", name.project, name.version);
+        let url = self.wire.url("/api/v1/templates");
+        self.wire.json(self.wire.http.get(url).query(&[("name", &name.name), ("from", &from)])).await
+    }
+
+    /// A project's secrets, without their values.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn secrets(&self, project: &ProjectName) -> Result<SecretList, ClientError> {
+        self.get(&format!("/api/v1/projects/{project}/secrets")).await
+    }
+
+    /// Sets a secret.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn set_secret(&self, project: &ProjectName, name: &str, value: &str) -> Result<SecretView, ClientError> {
+        let url = self.wire.url(&format!("/api/v1/projects/{project}/secrets/{name}"));
+        self.wire.json(self.wire.http.put(url).json(&SecretValue { value: value.to_owned() })).await
+    }
+
+    /// Removes a secret.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn remove_secret(&self, project: &ProjectName, name: &str) -> Result<(), ClientError> {
+        let url = self.wire.url(&format!("/api/v1/projects/{project}/secrets/{name}"));
+        self.wire.send(self.wire.http.delete(url)).await.map(|_| ())
+    }
+
+    /// The files that a job kept under a name.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn kept(&self, run: &RunId, job: &str, name: &str) -> Result<KeptFiles, ClientError> {
+        self.get(&format!("{}/jobs/{}/files/{name}", run_path(run), job.replace('/', "~"))).await
+    }
+
+    /// The same files as an archive (tar, compressed with gzip), whole.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn kept_archive(&self, run: &RunId, job: &str, name: &str) -> Result<Vec<u8>, ClientError> {
+        let path = format!("{}/jobs/{}/files/{name}/archive", run_path(run), job.replace('/', "~"));
+        let response = self.wire.send(self.wire.http.get(self.wire.url(&path))).await?;
+        response.bytes().await.map(|bytes| bytes.to_vec()).map_err(|error| self.wire.unreachable(&error))
+    }
+
+    /// The tests of a job that flicker.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn flickering(&self, project: &str, job: &str) -> Result<FlickeringTests, ClientError> {
+        self.get(&format!("/api/v1/projects/{project}/flickering/{}", job.replace('/', "~"))).await
+    }
+
+    /// The runners, and the pools that have a cap.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn runners(&self) -> Result<RunnerList, ClientError> {
+        self.get("/api/v1/runners").await
+    }
+
+    /// Sets a pool's cap, or takes it away.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn set_pool(&self, pool: &PoolView) -> Result<PoolView, ClientError> {
+        self.wire.json(self.wire.http.put(self.wire.url("/api/v1/pools")).json(pool)).await
+    }
+
+    /// A job's log as it is.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn log(&self, run: &RunId, job: &str) -> Result<Vec<u8>, ClientError> {
+        let response = self.wire.send(self.wire.http.get(self.wire.url(&log_path(run, job)))).await?;
+        Ok(response.bytes().await.map_err(|error| self.wire.unreachable(&error))?.to_vec())
+    }
+
+    /// A job's log from an offset on, as it grows, until the job ends.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn follow_log(
+        &self,
+        run: &RunId,
+        job: &str,
+        from: u64,
+    ) -> Result<impl Stream<Item = Result<ServerEvent, ClientError>> + use<>, ClientError> {
+        self.follow(&format!("{}/stream", log_path(run, job)), &from.to_string()).await
+    }
+
+    /// A run, again at every change, until it is over.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn follow_run(
+        &self,
+        run: &RunId,
+    ) -> Result<impl Stream<Item = Result<ServerEvent, ClientError>> + use<>, ClientError> {
+        self.follow(&format!("{}/stream", run_path(run)), "").await
+    }
+
+    /// Every change of every run, after the event of this id, or from now on.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn follow_runs(
+        &self,
+        after: &str,
+    ) -> Result<impl Stream<Item = Result<ServerEvent, ClientError>> + use<>, ClientError> {
+        self.follow("/api/v1/runs/stream", after).await
+    }
+
+    async fn follow(
+        &self,
+        path: &str,
+        after: &str,
+    ) -> Result<impl Stream<Item = Result<ServerEvent, ClientError>> + use<>, ClientError> {
+        let mut request = self.wire.http.get(self.wire.url(path)).header("accept", "text/event-stream");
+        if !after.is_empty() {
+            request = request.header("last-event-id", after);
+        }
+        let response = self.wire.send(request).await?;
+        Ok(events::read(response, self.address.clone()))
+    }
+
+    /// All environments.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn environments(&self) -> Result<EnvironmentList, ClientError> {
+        self.get("/api/v1/environments").await
+    }
+
+    /// Sets an environment.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn set_environment(&self, environment: &EnvironmentView) -> Result<EnvironmentView, ClientError> {
+        self.wire.json(self.wire.http.put(self.wire.url("/api/v1/environments")).json(environment)).await
+    }
+
+    /// All registries that are reached in a way of their own.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn registries(&self) -> Result<RegistryList, ClientError> {
+        self.get("/api/v1/registries").await
+    }
+
+    /// Says how a registry is reached.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn set_registry(&self, change: &RegistryChange) -> Result<RegistryView, ClientError> {
+        self.wire.json(self.wire.http.put(self.wire.url("/api/v1/registries")).json(change)).await
+    }
+
+    /// Images that runs pushed, the newest first.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn images(&self, repository: Option<&str>, project: Option<&str>) -> Result<ImageList, ClientError> {
+        let named = [("repository", repository), ("project", project)];
+        let query: Vec<_> = named.iter().filter_map(|(name, value)| Some((name, (*value)?))).collect();
+        self.wire.json(self.wire.http.get(self.wire.url("/api/v1/images")).query(&query)).await
+    }
+
+    /// An image: `REPOSITORY`, `REPOSITORY:TAG` or `REPOSITORY@DIGEST`.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn image(&self, name: &str) -> Result<ImageDetail, ClientError> {
+        self.wire.json(self.wire.http.get(self.wire.url("/api/v1/images/one")).query(&[("name", name)])).await
+    }
+
+    /// How two images differ.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn image_difference(&self, one: &str, other: &str) -> Result<ImageDifference, ClientError> {
+        let query = [("one", one), ("other", other)];
+        self.wire.json(self.wire.http.get(self.wire.url("/api/v1/images/difference")).query(&query)).await
+    }
+
+    /// What is built on what.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn image_chain(&self) -> Result<ImageChain, ClientError> {
+        self.get("/api/v1/images/chain").await
+    }
+
+    /// Forgets how a registry is reached.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn remove_registry(&self, host: &str) -> Result<(), ClientError> {
+        let url = self.wire.url(&format!("/api/v1/registries/{host}"));
+        self.wire.send(self.wire.http.delete(url)).await.map(|_| ())
+    }
+
+    /// Proves what a repository allows.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn test_registry(&self, repository: &str) -> Result<RegistryProof, ClientError> {
+        let question = RegistryQuestion { repository: repository.to_owned() };
+        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/registries/test")).json(&question)).await
+    }
+}

@@ -1,0 +1,95 @@
+//! Files that jobs keep and find again.
+
+use pondrix_core::image::Digest;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A file that is kept.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct KeptFile {
+    /// Its path in the workspace.
+    pub path: String,
+    /// The digest of its content.
+    #[schema(value_type = String)]
+    pub digest: Digest,
+    /// Its length in bytes.
+    pub size: u64,
+    /// Whether it can be run.
+    pub executable: bool,
+    /// What it leads to, when it is a link. There is then no content.
+    pub link: Option<String>,
+}
+
+/// The files that a job kept under a name.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct KeptFiles {
+    /// The files, by path.
+    pub files: Vec<KeptFile>,
+}
+
+/// Files to keep, from a runner that has sent what was missing of them.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct KeepRequest {
+    /// Their name.
+    pub name: String,
+    /// For how long, in seconds.
+    pub seconds: u32,
+    /// The files.
+    pub files: Vec<KeptFile>,
+}
+
+/// Which of these contents does the service not have?
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Digests {
+    /// They.
+    pub digests: Vec<Digest>,
+}
+
+/// Files that a job asked for, from where they were kept.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Taken {
+    /// Their name.
+    pub name: String,
+    /// Who kept them.
+    pub from: String,
+    /// The folder of the workspace that they are put into; its root, where nothing is said.
+    pub to: Option<String>,
+    /// The files; nothing when they are not kept any more.
+    pub files: Option<Vec<KeptFile>>,
+}
+
+/// A question for an archive by its keys.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct CacheQuestion {
+    /// The key.
+    pub key: String,
+    /// Beginnings of keys that will do, the best first.
+    pub fallbacks: Vec<String>,
+}
+
+/// An archive under a key.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CacheEntry {
+    /// The key.
+    pub key: String,
+    /// The archive's digest.
+    pub digest: Digest,
+    /// Its length in bytes.
+    pub size: u64,
+}
+
+/// The answer to a question for an archive.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct CacheAnswer {
+    /// What was found.
+    pub found: Option<CacheEntry>,
+    /// Whether this run may keep an archive under the key when there is none.
+    pub may_write: bool,
+}
+
+/// Tests that flicker.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FlickeringTests {
+    /// By name.
+    pub tests: Vec<String>,
+}

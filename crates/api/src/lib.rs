@@ -1,0 +1,34 @@
+//! The contract of Pondrix: what travels between the service and the command line, the console and
+//! the runners, defined once, and an HTTP [`Client`] for it.
+//!
+//! Moments are RFC 3339 in UTC. Faults travel as RFC 9457 problem details ([`Problem`]).
+
+mod client;
+mod files;
+mod images;
+mod plan;
+mod problem;
+mod runner;
+mod runs;
+mod settings;
+
+pub use client::{Client, ClientError, RunnerClient, ServerEvent};
+pub use files::{
+    CacheAnswer, CacheEntry, CacheQuestion, Digests, FlickeringTests, KeepRequest, KeptFile, KeptFiles, Taken,
+};
+pub use images::{
+    ChainLink, ImageChain, ImageDetail, ImageDifference, ImageList, ImageRecord, ImageSummary, LayerDigests, LayerView,
+    TagChange,
+};
+pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};
+pub use problem::Problem;
+pub use runner::{Assignment, Beat, Hello, LogLength, NamedSecret, Report, TakeRequest};
+pub use runs::{
+    AnswerRequest, ApprovalView, Change, FailureView, JobView, LogEnd, LogText, RerunRequest, RunDetail, RunPage,
+    RunSummary, StageView, StartRequest, StepView, StopRequest, TemplateText, TemplateUse, TryRequest, TryView,
+};
+pub use settings::{
+    EnvironmentList, EnvironmentView, HookAnswer, Identity, NewProject, NewToken, PoolView, ProjectChange, ProjectList,
+    ProjectView, RegistryChange, RegistryCheck, RegistryList, RegistryProof, RegistryQuestion, RegistryView,
+    RunnerList, RunnerView, SecretList, SecretValue, SecretView, SignIn, TokenList, TokenMade, TokenView,
+};

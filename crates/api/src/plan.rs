@@ -1,0 +1,142 @@
+//! What a start would make of a pipeline.
+
+use std::collections::BTreeMap;
+
+use pondrix_core::pipeline::{Earlier, Fault, JobKind, StartKind};
+use pondrix_core::plan::{Plan, PlannedJob, PlannedStage};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A start that does not happen.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct PlanRequest {
+    /// The branch; `main` where neither it nor a tag is named.
+    pub branch: Option<String>,
+    /// The tag.
+    pub tag: Option<String>,
+    /// Why it would start: by hand, where nothing is said.
+    pub start: Option<StartKind>,
+    /// The paths of the files that would have changed; not known, where nothing is said.
+    pub changed: Option<Vec<String>>,
+    /// What would be said to each `ask`.
+    #[serde(default)]
+    pub inputs: BTreeMap<String, String>,
+}
+
+/// What a start would make of a pipeline.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PlanView {
+    /// Why no run would begin; nothing when one would.
+    pub nothing: Option<String>,
+    /// Whether it would stop older runs of its branch.
+    pub supersede: bool,
+    /// The stages, in order.
+    pub stages: Vec<PlannedStageView>,
+    /// Faults of the pipeline file; there is then nothing else.
+    pub faults: Vec<Fault>,
+}
+
+/// A stage of a plan.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PlannedStageView {
+    /// Its name.
+    pub name: String,
+    /// What it asks a person.
+    pub approval: Option<String>,
+    /// What it holds against other runs of the project.
+    pub exclusive: Option<String>,
+    /// Its jobs.
+    pub jobs: Vec<PlannedJobView>,
+}
+
+/// A job of a plan.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PlannedJobView {
+    /// `STAGE/JOB`.
+    pub job: String,
+    /// `job`, `image` or `rollout`.
+    pub kind: String,
+    /// Why it is left out; nothing when it is not.
+    pub left_out: Option<String>,
+    /// The jobs that must be over before it begins.
+    pub after: Vec<String>,
+    /// `passed`, `failed` or `any`: how these, and earlier stages, must have ended.
+    pub earlier: String,
+    /// Its values of the matrix.
+    pub matrix: BTreeMap<String, String>,
+    /// The pool that its runner must be of.
+    pub pool: Option<String>,
+    /// The programs that its runner must have.
+    pub tools: Vec<String>,
+    /// How often it is tried again.
+    pub retry: u32,
+    /// Whether the stage passes when it fails.
+    pub may_fail: bool,
+    /// What it holds against other jobs of the project.
+    pub locks: Vec<String>,
+    /// What it does, in a few words.
+    pub what: String,
+}
+
+impl PlanView {
+    /// A plan, and why it would not begin.
+    #[must_use]
+    pub fn new(plan: &Plan, nothing: Option<String>) -> Self {
+        let stages = plan.stages.iter().map(PlannedStageView::from).collect();
+        Self {
+            nothing: nothing.or_else(|| plan.nothing_to_do()),
+            supersede: plan.supersede,
+            stages,
+            faults: Vec::new(),
+        }
+    }
+
+    /// No plan, for a file with faults.
+    #[must_use]
+    pub fn faulty(faults: Vec<Fault>) -> Self {
+        Self { nothing: Some("the pipeline file is faulty".to_owned()), supersede: false, stages: Vec::new(), faults }
+    }
+}
+
+impl From<&PlannedStage> for PlannedStageView {
+    fn from(stage: &PlannedStage) -> Self {
+        Self {
+            name: stage.name.clone(),
+            approval: stage.approval.as_ref().map(|approval| approval.question.clone()),
+            exclusive: stage.exclusive.clone(),
+            jobs: stage.jobs.iter().map(PlannedJobView::from).collect(),
+        }
+    }
+}
+
+impl From<&PlannedJob> for PlannedJobView {
+    fn from(job: &PlannedJob) -> Self {
+        let earlier = Earlier::WORDS.iter().find(|(_, value)| *value == job.earlier);
+        Self {
+            job: job.key.to_string(),
+            kind: job.kind.word().to_owned(),
+            left_out: job.left_out.clone(),
+            after: job.after.iter().map(ToString::to_string).collect(),
+            earlier: earlier.map_or("passed", |(word, _)| word).to_owned(),
+            matrix: job.matrix.clone(),
+            pool: job.needs.pool.clone(),
+            tools: job.needs.tools.clone(),
+            retry: job.retry.times,
+            may_fail: job.may_fail,
+            locks: job.locks.clone(),
+            what: what(&job.kind),
+        }
+    }
+}
+
+fn what(kind: &JobKind) -> String {
+    match kind {
+        JobKind::Steps(job) if job.steps.len() == 1 => format!("1 step inside {}", job.inside.value),
+        JobKind::Steps(job) => format!("{} steps inside {}", job.steps.len(), job.inside.value),
+        JobKind::Image(job) => {
+            let pushes: Vec<_> = job.pushes.iter().map(|push| push.repository.to_string()).collect();
+            format!("{} to {}", job.recipe, pushes.join(", "))
+        }
+        JobKind::Rollout(job) => format!("image {} to {}", job.image.value, job.to.value),
+    }
+}

@@ -1,0 +1,97 @@
+//! Between the service and its runners.
+
+use std::collections::BTreeSet;
+
+use pondrix_core::JobKey;
+use pondrix_core::image::Registries;
+use pondrix_core::run::Event;
+use pondrix_core::work::{RunFacts, Work};
+use serde::{Deserialize, Serialize};
+
+use crate::Taken;
+
+/// A runner introduces itself.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Hello {
+    /// Its name, which no other runner has.
+    pub runner: String,
+    /// The pool that it is of.
+    pub pool: String,
+    /// How many jobs it does at once.
+    pub slots: usize,
+    /// The programs that its machine has.
+    pub tools: BTreeSet<String>,
+    /// Whether jobs may use its machine's own network.
+    #[serde(default)]
+    pub host_network: bool,
+    /// Its version.
+    pub version: String,
+    /// Another one for each process: who introduces itself anew has forgotten the jobs it had.
+    pub instance: String,
+}
+
+/// A runner asks for a job.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct TakeRequest {
+    /// The runner's name.
+    pub runner: String,
+}
+
+/// A job for a runner.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Assignment {
+    /// Stands for the right to report on this job, in addresses.
+    pub lease: String,
+    /// The run.
+    pub facts: RunFacts,
+    /// The job.
+    pub job: JobKey,
+    /// Which time it is tried, from 1.
+    pub attempt: u32,
+    /// How long its log is already, from the times before, in bytes.
+    pub log: u64,
+    /// What to do.
+    pub work: Work,
+    /// The files that the job asks for.
+    pub takes: Vec<Taken>,
+    /// The values of the secrets that the work names.
+    pub secrets: Vec<NamedSecret>,
+    /// How registries are reached, with what signs in at them. It never enters the job.
+    pub registries: Registries,
+}
+
+/// A secret with its value.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct NamedSecret {
+    /// Its name.
+    pub name: String,
+    /// Its value.
+    pub value: String,
+}
+
+impl std::fmt::Debug for NamedSecret {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("NamedSecret").field("name", &self.name).finish_non_exhaustive()
+    }
+}
+
+/// Something that happened to a job. Reporting it again does no harm.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Report {
+    /// What happened.
+    pub event: Event,
+}
+
+/// A sign of life, answered when there is something to say, or after a while.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Beat {
+    /// Whether the job shall end.
+    pub halt: bool,
+}
+
+/// How much of a log the service has.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct LogLength {
+    /// In bytes.
+    pub length: u64,
+}

@@ -1,0 +1,368 @@
+//! Runs, as people and programs see them.
+
+use std::collections::BTreeMap;
+
+use pondrix_core::pipeline::{Fault, StartKind};
+use pondrix_core::run::{JobRun, PreflightFault, Product, Run, StageRun, StepEnd, StepRun, Try};
+use pondrix_core::{State, Time};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A run in a list.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RunSummary {
+    /// `PROJECT#NUMBER`.
+    pub run: String,
+    /// The project.
+    pub project: String,
+    /// The number in its project.
+    pub number: u64,
+    /// Where it stands.
+    pub state: State,
+    /// Why it began.
+    pub start: StartKind,
+    /// The branch; empty for a run that a tag started.
+    pub branch: String,
+    /// The tag that started it.
+    pub tag: Option<String>,
+    /// The number of the run that it does again.
+    pub rerun_of: Option<u64>,
+    /// The commit's full id.
+    pub commit: String,
+    /// The first line of the commit's message.
+    pub title: String,
+    /// Who wrote the commit.
+    pub author: String,
+    /// When the run was made.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Time,
+    /// When it began.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub started: Option<Time>,
+    /// When it was over.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub ended: Option<Time>,
+    /// What it is doing, or why it ended so, in a few words.
+    pub note: Option<String>,
+}
+
+/// A page of runs, the newest first.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RunPage {
+    /// The runs.
+    pub runs: Vec<RunSummary>,
+    /// Ask with `before` of this for the next page; nothing when this is the last.
+    pub next: Option<String>,
+}
+
+/// A run, whole.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RunDetail {
+    /// As in a list.
+    #[serde(flatten)]
+    pub summary: RunSummary,
+    /// Its stages, in order.
+    pub stages: Vec<StageView>,
+    /// Faults of its pipeline file; then nothing ran.
+    pub faults: Vec<Fault>,
+    /// What it needs and was not there; then nothing ran.
+    pub barred_by: Vec<PreflightFault>,
+    /// Who stopped it.
+    pub stopped_by: Option<String>,
+    /// What broke, when something did.
+    pub failure: Option<FailureView>,
+    /// The templates that its pipeline used.
+    pub templates: Vec<TemplateUse>,
+    /// How many events made it what it is; grows with every change.
+    pub version: u64,
+}
+
+/// A template that a run's pipeline used.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TemplateUse {
+    /// Which, in which version.
+    pub template: String,
+    /// The commit that the version meant.
+    pub commit: String,
+    /// The SHA-256 of its text, in hexadecimal.
+    pub digest: String,
+    /// The last run of the project in which it was another, under the same name and version.
+    pub changed_since: Option<u64>,
+}
+
+/// A template.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TemplateText {
+    /// Its text.
+    pub text: String,
+    /// The commit that its version means.
+    pub commit: String,
+}
+
+/// A stage of a run.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct StageView {
+    /// Its name.
+    pub name: String,
+    /// Where it stands.
+    pub state: State,
+    /// The yes that it waits for, or waited for.
+    pub approval: Option<ApprovalView>,
+    /// Its jobs.
+    pub jobs: Vec<JobView>,
+}
+
+/// A person's yes that a stage waits for.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ApprovalView {
+    /// What is asked.
+    pub question: String,
+    /// The person or the group whose answer counts; anybody's where nothing is said.
+    pub whose: Option<String>,
+    /// When it was asked.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub asked: Option<Time>,
+    /// Until when an answer counts.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub until: Option<Time>,
+    /// What was answered.
+    pub yes: Option<bool>,
+    /// Who answered.
+    pub by: Option<String>,
+    /// When.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub answered: Option<Time>,
+}
+
+/// A job of a run.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct JobView {
+    /// `STAGE/JOB`.
+    pub job: String,
+    /// `job`, `image` or `rollout`.
+    pub kind: String,
+    /// Where it stands.
+    pub state: State,
+    /// Why, where that is not plain; of a job that waits, what for.
+    pub reason: Option<String>,
+    /// The jobs that had to be over before it began.
+    pub after: Vec<String>,
+    /// Whether the stage passes when it fails.
+    pub may_fail: bool,
+    /// Which time it is tried, from 1.
+    pub attempt: u32,
+    /// How it ended the times before.
+    pub tries: Vec<TryView>,
+    /// Who has it.
+    pub runner: Option<String>,
+    /// When its turn came.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub queued: Option<Time>,
+    /// When it was taken.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub started: Option<Time>,
+    /// When it ended.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub ended: Option<Time>,
+    /// Its steps.
+    pub steps: Vec<StepView>,
+    /// What it made.
+    pub products: Vec<Product>,
+}
+
+/// A time that a job was tried, and was tried again after.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TryView {
+    /// How it ended.
+    pub state: State,
+    /// Why.
+    pub reason: Option<String>,
+    /// Who had it.
+    pub runner: Option<String>,
+    /// When it was taken.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub started: Option<Time>,
+    /// When it ended.
+    #[schema(value_type = String, format = DateTime)]
+    pub ended: Time,
+}
+
+/// A step of a job.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct StepView {
+    /// Its name.
+    pub name: String,
+    /// Where it stands.
+    pub state: State,
+    /// Whether the job goes on when it fails.
+    pub may_fail: bool,
+    /// When it began.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub started: Option<Time>,
+    /// When it ended.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub ended: Option<Time>,
+    /// How it ended.
+    pub end: Option<StepEnd>,
+    /// Where its part of the job's log begins, in bytes.
+    pub log_start: u64,
+    /// Where it ends, when it has.
+    pub log_end: Option<u64>,
+}
+
+/// What broke in a run, on one screen.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FailureView {
+    /// The job.
+    pub job: String,
+    /// The step, when one did.
+    pub step: Option<String>,
+    /// What happened, in words.
+    pub what: String,
+    /// The last lines of the step's log.
+    pub last_lines: Vec<String>,
+    /// The command that tells more.
+    pub next: String,
+}
+
+/// A run by hand.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct StartRequest {
+    /// The branch whose newest commit shall run; `main` where neither it nor a tag is named.
+    pub branch: Option<String>,
+    /// The tag whose commit shall run.
+    pub tag: Option<String>,
+    /// What is said to each `ask` of the pipeline.
+    #[serde(default)]
+    pub inputs: BTreeMap<String, String>,
+}
+
+/// What is known of files that are to be tried.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TryRequest {
+    /// The branch that is checked out.
+    pub branch: String,
+    /// The commit that they come after.
+    pub commit: String,
+    /// When that was made.
+    #[schema(value_type = String, format = DateTime)]
+    pub commit_time: Time,
+    /// What they are, for people.
+    pub title: String,
+    /// Whose they are.
+    pub author: String,
+    /// What is said to each `ask` of the pipeline.
+    #[serde(default)]
+    pub inputs: BTreeMap<String, String>,
+}
+
+/// A run again.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct RerunRequest {
+    /// Only what did not pass; what passed keeps its results.
+    #[serde(default)]
+    pub failed: bool,
+}
+
+/// An answer to the approval that a run waits for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AnswerRequest {
+    /// Whether it is yes.
+    pub yes: bool,
+}
+
+/// A stop.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct StopRequest {}
+
+/// A change of a run, as an event of a stream. The stream's event ids can be resumed from.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Change {
+    /// The run as it is now.
+    pub run: RunSummary,
+}
+
+/// A piece of a log, as an event of a stream. The event's id is the offset after it, in bytes.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LogText {
+    /// The text. Bytes that are no UTF-8 are shown as U+FFFD.
+    pub text: String,
+}
+
+/// The end of a log, as the last event of a stream.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LogEnd {
+    /// Where the job stands.
+    pub state: State,
+}
+
+impl StageView {
+    /// The stages of a run.
+    #[must_use]
+    pub fn all(run: &Run) -> Vec<Self> {
+        run.stages.iter().map(Self::from).collect()
+    }
+}
+
+impl From<&StageRun> for StageView {
+    fn from(stage: &StageRun) -> Self {
+        let answer = stage.answer.as_ref();
+        let approval = stage.approval.as_ref().map(|approval| ApprovalView {
+            question: approval.question.clone(),
+            whose: approval.by.clone(),
+            asked: stage.asked,
+            until: stage
+                .asked
+                .zip(approval.within)
+                .map(|(at, within)| at.plus_millis(i64::from(within.seconds()) * 1000)),
+            yes: answer.map(|answer| answer.yes),
+            by: answer.map(|answer| answer.by.clone()),
+            answered: answer.map(|answer| answer.at),
+        });
+        let jobs = stage.jobs.iter().map(JobView::from).collect();
+        Self { name: stage.name.clone(), state: stage.state, approval, jobs }
+    }
+}
+
+impl From<&JobRun> for JobView {
+    fn from(job: &JobRun) -> Self {
+        Self {
+            job: job.key.to_string(),
+            kind: job.kind.to_owned(),
+            state: job.state,
+            reason: job.reason.clone(),
+            after: job.after.iter().map(ToString::to_string).collect(),
+            may_fail: job.may_fail,
+            attempt: job.attempt(),
+            tries: job.tries.iter().map(TryView::from).collect(),
+            runner: job.runner.clone(),
+            queued: job.queued,
+            started: job.started,
+            ended: job.ended,
+            steps: job.steps.iter().map(StepView::from).collect(),
+            products: job.products.clone(),
+        }
+    }
+}
+
+impl From<&Try> for TryView {
+    fn from(one: &Try) -> Self {
+        let Try { state, reason, runner, started, ended } = one.clone();
+        Self { state, reason, runner, started, ended }
+    }
+}
+
+impl From<&StepRun> for StepView {
+    fn from(step: &StepRun) -> Self {
+        Self {
+            name: step.name.clone(),
+            state: step.state,
+            may_fail: step.may_fail,
+            started: step.started,
+            ended: step.ended,
+            end: step.end,
+            log_start: step.log_start,
+            log_end: step.log_end,
+        }
+    }
+}

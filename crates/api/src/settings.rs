@@ -1,0 +1,301 @@
+//! What the service holds: projects, environments, registries, access.
+
+use pondrix_core::{State, Time};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A repository to make known.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewProject {
+    /// Its name here.
+    pub name: String,
+    /// The repository, as git reaches it from the service.
+    pub repository: String,
+}
+
+/// A project.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ProjectView {
+    /// Its name.
+    pub name: String,
+    /// The repository.
+    pub repository: String,
+    /// Where a hook of the repository says "look now". The secret is in the address, or signs the
+    /// request (Standard Webhooks).
+    pub hook: String,
+    /// The secret for signing.
+    pub hook_secret: String,
+    /// When the repository was last seen.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub seen: Option<Time>,
+    /// Why it could not be seen, or what was noted when it was.
+    pub note: Option<String>,
+    /// Whether the note is a fault.
+    pub faulty: bool,
+    /// The newest run's number and state.
+    pub last_run: Option<u64>,
+    /// The newest run's state.
+    pub last_state: Option<State>,
+    /// Its weight when projects take turns at the runners.
+    pub weight: u32,
+    /// How many of its jobs may run at once; any number where nothing is said.
+    pub cap: Option<u32>,
+    /// Whether pipelines of other projects may use templates of its repository.
+    pub templates: bool,
+}
+
+/// What shall change of a project. What is not said stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ProjectChange {
+    /// Its weight when projects take turns at the runners: 1 to 100.
+    pub weight: Option<u32>,
+    /// How many of its jobs may run at once; 0 for any number.
+    pub cap: Option<u32>,
+    /// Whether pipelines of other projects may use templates of its repository.
+    pub templates: Option<bool>,
+}
+
+/// A token to make.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewToken {
+    /// The person.
+    pub name: String,
+    /// The groups that the person is of.
+    #[serde(default)]
+    pub groups: Vec<String>,
+}
+
+/// A person who has a token.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TokenView {
+    /// The person.
+    pub name: String,
+    /// The groups that the person is of.
+    pub groups: Vec<String>,
+    /// When it was made.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Time,
+}
+
+/// A token that was made.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct TokenMade {
+    /// The token. It is never shown again.
+    pub token: String,
+    /// Whose it is.
+    pub person: TokenView,
+}
+
+impl std::fmt::Debug for TokenMade {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("TokenMade").field("person", &self.person).finish_non_exhaustive()
+    }
+}
+
+/// The people who have a token.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TokenList {
+    /// By name.
+    pub tokens: Vec<TokenView>,
+}
+
+/// A secret's new value.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct SecretValue {
+    /// The value. It is never shown again.
+    pub value: String,
+}
+
+impl std::fmt::Debug for SecretValue {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("SecretValue(..)")
+    }
+}
+
+/// A secret, without its value.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SecretView {
+    /// Its name.
+    pub name: String,
+    /// When it was set last.
+    #[schema(value_type = String, format = DateTime)]
+    pub set: Time,
+    /// Who set it.
+    pub by: String,
+}
+
+/// A project's secrets.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SecretList {
+    /// By name.
+    pub secrets: Vec<SecretView>,
+}
+
+/// A runner.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RunnerView {
+    /// Its name.
+    pub name: String,
+    /// The pool that it is of.
+    pub pool: String,
+    /// How many jobs it does at once.
+    pub slots: usize,
+    /// How many it has now.
+    pub busy: usize,
+    /// Whether it was heard of lately.
+    pub here: bool,
+    /// When it was heard of last.
+    #[schema(value_type = String, format = DateTime)]
+    pub heard: Time,
+    /// Its version.
+    pub version: String,
+}
+
+/// A pool that has a cap.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PoolView {
+    /// Its name.
+    pub name: String,
+    /// How many jobs may run at once in it; any number where nothing is said.
+    pub cap: Option<u32>,
+}
+
+/// All runners that were heard of since the service began, and the pools that have a cap.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RunnerList {
+    /// By name.
+    pub runners: Vec<RunnerView>,
+    /// By name.
+    pub pools: Vec<PoolView>,
+}
+
+/// All projects.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ProjectList {
+    /// By name.
+    pub projects: Vec<ProjectView>,
+}
+
+/// An environment: where a rollout goes.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct EnvironmentView {
+    /// Its name.
+    pub name: String,
+    /// The file, on the service's machine, that says how the cluster is reached.
+    pub kubeconfig: String,
+    /// The namespace in the cluster.
+    pub namespace: String,
+    /// Where people reach what runs there.
+    pub address: Option<String>,
+    /// Whether runs that try what is not committed may roll out there.
+    #[serde(default)]
+    pub takes_tries: bool,
+}
+
+/// All environments.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct EnvironmentList {
+    /// By name.
+    pub environments: Vec<EnvironmentView>,
+}
+
+/// A registry that is reached in a way of its own.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RegistryView {
+    /// The host in references.
+    pub host: String,
+    /// Where it is reached: `http[s]://HOST[:PORT]`.
+    pub address: String,
+    /// Who signs in. The password is never shown.
+    pub user: Option<String>,
+    /// Whether certificates of its own are believed.
+    pub certificates: bool,
+    /// How layers for it are compressed, where a pipeline does not say: `gzip` or `zstd`.
+    pub layers: Option<String>,
+    /// The path in it that names of images mean which name no registry.
+    pub short_names: Option<String>,
+}
+
+/// What shall change of a registry. What is not said stays as it is.
+#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct RegistryChange {
+    /// The host in references.
+    pub host: String,
+    /// Where it is reached: `http[s]://HOST[:PORT]`; `https://HOST` where it was never said.
+    pub address: Option<String>,
+    /// Who signs in.
+    pub user: Option<String>,
+    /// The password, or a token that stands for one. It is never shown again.
+    pub password: Option<String>,
+    /// Certificates of authorities, in PEM.
+    pub certificates: Option<String>,
+    /// How layers for it are compressed: `gzip` or `zstd`.
+    pub layers: Option<String>,
+    /// The path in it that names of images mean which name no registry; it may be empty.
+    pub short_names: Option<String>,
+}
+
+impl std::fmt::Debug for RegistryChange {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("RegistryChange").field("host", &self.host).finish_non_exhaustive()
+    }
+}
+
+/// What is to be proved.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RegistryQuestion {
+    /// The repository: `HOST/PATH`.
+    pub repository: String,
+}
+
+/// What a repository allows.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RegistryProof {
+    /// The repository.
+    pub repository: String,
+    /// What was tried, in its order. What needs something that failed was not tried.
+    pub checks: Vec<RegistryCheck>,
+}
+
+/// Something that was tried.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RegistryCheck {
+    /// `answers`, `pull` or `push`.
+    pub what: String,
+    /// Whether it is allowed.
+    pub passed: bool,
+    /// What came of it.
+    pub words: String,
+    /// What mends it, where it failed.
+    pub help: Option<String>,
+}
+
+/// All registries that are reached in a way of their own.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RegistryList {
+    /// By host.
+    pub registries: Vec<RegistryView>,
+}
+
+/// What a hook is told.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HookAnswer {
+    /// The project that is looked at now.
+    pub looking_at: String,
+}
+
+/// A token to sign a browser in with.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SignIn {
+    /// The token.
+    pub token: String,
+}
+
+/// Who a token stands for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Identity {
+    /// The name.
+    pub name: String,
+    /// The service's version.
+    pub version: String,
+}

@@ -1,0 +1,31 @@
+//! The computation of Pondrix: the pipeline language, the run as a state machine, text templates,
+//! image names and tags, and the judgement of a rollout's health.
+//!
+//! Everything here is a pure function of its arguments: no I/O, no async, no clock. Time comes in
+//! as [`Time`]; what should happen next goes out as plain data ([`run::Effect`]).
+
+pub mod draft;
+mod duration;
+mod id;
+pub mod image;
+pub mod junit;
+pub mod mask;
+pub mod pipeline;
+pub mod plan;
+pub mod queue;
+pub mod retention;
+pub mod rollout;
+pub mod run;
+mod schedule;
+mod size;
+mod state;
+pub mod template;
+mod time;
+pub mod work;
+
+pub use duration::{Duration, DurationError};
+pub use id::{JobKey, NameError, ProjectName, RunId};
+pub use schedule::{Schedule, ScheduleError};
+pub use size::{Size, SizeError};
+pub use state::State;
+pub use time::Time;

@@ -1,0 +1,160 @@
+//! Jobs of commands.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::{Cache, Keep, Output, Spanned, Take};
+use crate::{Duration, Size};
+
+/// Commands in an image, or on the runner's machine.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct StepsJob {
+    /// The image whose file system the steps see: a template; or [`ON_HOST`].
+    pub inside: Spanned<String>,
+    /// The steps, in order, at least one.
+    pub steps: Vec<Step>,
+    /// Variables for every step.
+    pub env: BTreeMap<String, String>,
+    /// What the steps can reach.
+    #[serde(default)]
+    pub network: Network,
+    /// Services that run beside the steps and that they talk to.
+    #[serde(default)]
+    pub besides: Vec<Beside>,
+    /// The secrets that every step sees.
+    #[serde(default)]
+    pub secrets: Vec<SecretUse>,
+    /// Files that it asks for.
+    #[serde(default)]
+    pub takes: Vec<Take>,
+    /// Files that it finds again.
+    #[serde(default)]
+    pub caches: Vec<Cache>,
+    /// Files that it leaves.
+    #[serde(default)]
+    pub keeps: Vec<Keep>,
+    /// Texts that it hands on.
+    #[serde(default)]
+    pub outputs: Vec<Output>,
+    /// Patterns of the paths of its test reports.
+    #[serde(default)]
+    pub reports: Vec<String>,
+    /// How long all steps together may take.
+    pub time: Duration,
+    /// How much of the runner each step may use.
+    #[serde(default)]
+    pub limits: Limits,
+}
+
+/// What stands for the runner's own tools where an image could be named.
+pub const ON_HOST: &str = "host";
+
+impl StepsJob {
+    /// Whether the steps see the programs of the runner's machine, and no image.
+    #[must_use]
+    pub fn is_on_host(&self) -> bool {
+        self.inside.value == ON_HOST
+    }
+
+    /// Every image that it runs: templates, with the place where each is named.
+    pub fn images(&self) -> impl Iterator<Item = &Spanned<String>> {
+        let inside = Some(&self.inside).filter(|_| !self.is_on_host());
+        inside.into_iter().chain(self.besides.iter().map(|beside| &beside.image))
+    }
+}
+
+/// What the steps of a job can reach.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Network {
+    /// Each other and the services beside them, and nothing else.
+    #[default]
+    None,
+    /// Also what the runner's machine can reach, which cannot reach them.
+    Outbound,
+    /// The machine's own network, where the runner allows that.
+    Host,
+}
+
+impl Network {
+    /// How each is written.
+    pub const WORDS: [(&'static str, Self); 3] =
+        [("none", Self::None), ("outbound", Self::Outbound), ("host", Self::Host)];
+}
+
+/// A service that runs beside the steps of a job, in their network.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Beside {
+    /// Its name, under which the steps reach it.
+    pub name: Spanned<String>,
+    /// Its image: a template.
+    pub image: Spanned<String>,
+    /// What a shell is given to run; what the image says, where nothing is said.
+    pub command: Option<String>,
+    /// Variables for it.
+    pub env: BTreeMap<String, String>,
+    /// What shows that it can be used; nothing: that it was started.
+    pub ready: Option<Ready>,
+    /// How long it may take until then.
+    pub within: Duration,
+}
+
+/// What shows that a service can be used.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Ready {
+    /// Something listens at this TCP port.
+    Tcp(u16),
+    /// This command, in a copy of its image and in its network, passes.
+    Command(String),
+}
+
+/// How much of a runner's machine a step may use; as much as there is, where nothing is said.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Limits {
+    /// Memory. A step that needs more is ended.
+    pub memory: Option<Size>,
+    /// Processes and threads at once.
+    pub processes: Option<u32>,
+    /// Processors, in thousandths.
+    pub cpu: Option<u32>,
+    /// What all steps together may write.
+    pub disk: Option<Size>,
+}
+
+/// A secret, and how steps see it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct SecretUse {
+    /// Its name in the project.
+    pub name: Spanned<String>,
+    /// The variable that has its value, or the path of its file.
+    pub variable: String,
+    /// The file's name in [`SECRET_FOLDER`]; the variable itself has the value, where nothing is said.
+    pub file: Option<String>,
+}
+
+/// Where files with secrets are, in memory.
+pub const SECRET_FOLDER: &str = "/run/pondrix";
+
+/// One command.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Step {
+    /// Its name: the one given, else its first line.
+    pub name: String,
+    /// What a shell is given to run.
+    pub command: String,
+    /// The folder that it begins in, from the root of the commit's files; that root, where nothing is said.
+    #[serde(default)]
+    pub folder: Option<String>,
+    /// Variables for it alone.
+    #[serde(default)]
+    pub env: BTreeMap<String, String>,
+    /// How long it may take; the job's time counts all the same.
+    #[serde(default)]
+    pub time: Option<Duration>,
+    /// Whether the job goes on when it fails.
+    #[serde(default)]
+    pub may_fail: bool,
+}

@@ -1,0 +1,75 @@
+//! Patterns for names of branches and tags, and for paths: `main`, `release/*`, `desk/**`.
+
+use std::fmt;
+
+use globset::{GlobBuilder, GlobMatcher};
+use serde::{Deserialize, Serialize};
+
+/// A pattern for names with `/` in them. `*` stands for any letters but `/`, `**` for any at all.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Pattern {
+    text: String,
+    matcher: GlobMatcher,
+}
+
+impl Pattern {
+    /// Reads a pattern.
+    ///
+    /// # Errors
+    /// In words, when it is not one.
+    pub fn new(text: &str) -> Result<Self, String> {
+        if text.is_empty() {
+            return Err("a pattern cannot be empty".to_owned());
+        }
+        let glob = GlobBuilder::new(text)
+            .literal_separator(true)
+            .build()
+            .map_err(|error| format!("`{text}` is not a pattern: {}", error.kind()))?;
+        Ok(Self { text: text.to_owned(), matcher: glob.compile_matcher() })
+    }
+
+    /// Whether a name fits.
+    #[must_use]
+    pub fn matches(&self, name: &str) -> bool {
+        self.matcher.is_match(name)
+    }
+
+    /// The pattern as it was written.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    /// Whether only one name fits: the pattern's own text.
+    #[must_use]
+    pub fn is_plain(&self) -> bool {
+        !self.text.contains(['*', '?', '[', ']', '{', '}', '\\'])
+    }
+}
+
+impl PartialEq for Pattern {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+
+impl fmt::Display for Pattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.text)
+    }
+}
+
+impl TryFrom<String> for Pattern {
+    type Error = String;
+
+    fn try_from(text: String) -> Result<Self, String> {
+        Self::new(&text)
+    }
+}
+
+impl From<Pattern> for String {
+    fn from(pattern: Pattern) -> Self {
+        pattern.text
+    }
+}

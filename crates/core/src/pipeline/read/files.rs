@@ -1,0 +1,124 @@
+//! `keep`, `take`, `output`, `cache`, `report`.
+
+use super::values::{is_name, name, parsed, path};
+use crate::pipeline::model::{Cache, DEFAULT_KEPT_FOR, Keep, Output, Spanned, Take};
+use crate::pipeline::nodes::Line;
+
+/// The words about files that a job may have.
+pub(super) const FILE_WORDS: [&str; 5] = ["keep", "take", "output", "cache", "report"];
+/// The words inside a cache.
+pub(super) const CACHE_WORDS: [&str; 1] = ["fallback"];
+
+/// What the words about files say.
+#[derive(Default)]
+pub(super) struct Files {
+    pub(super) keeps: Vec<Keep>,
+    pub(super) takes: Vec<Take>,
+    pub(super) outputs: Vec<Output>,
+    pub(super) caches: Vec<Cache>,
+    pub(super) reports: Vec<String>,
+}
+
+impl Files {
+    /// Reads a line when its word is one of [`FILE_WORDS`]; gives it back when not.
+    pub(super) fn take<'s, 't>(&mut self, line: Line<'s, 't>) -> Result<(), Line<'s, 't>> {
+        match line.word() {
+            "keep" => self.keep(line),
+            "take" => self.take_files(line),
+            "output" => self.output(line),
+            "cache" => self.cache(line),
+            "report" => self.report(line),
+            _ => return Err(line),
+        }
+        Ok(())
+    }
+
+    fn keep(&mut self, mut line: Line<'_, '_>) {
+        let for_time = line.named("for").and_then(|text| parsed(&line, &text)).unwrap_or(DEFAULT_KEPT_FOR);
+        let name = name(&mut line);
+        let texts = line.texts("a path");
+        let patterns = texts.into_iter().filter_map(|text| pattern(&line, text)).collect();
+        if let Some(name) = name {
+            twice(&line, &name, self.keeps.iter().map(|keep| &keep.name));
+            self.keeps.push(Keep { name, patterns, for_time });
+        }
+        line.end_without_block(false);
+    }
+
+    fn take_files(&mut self, mut line: Line<'_, '_>) {
+        let (from, to) = (line.named("from"), line.named("to"));
+        let to = to.and_then(|to| path(&line, to)).filter(|to| to != ".");
+        if let Some(name) = name(&mut line) {
+            self.takes.push(Take { name, from, to });
+        }
+        line.end_without_block(false);
+    }
+
+    fn output(&mut self, mut line: Line<'_, '_>) {
+        let file = line.named("file");
+        if file.is_none() {
+            line.fault(line.span(), "this output has no file", "write output \"NAME\" file=\"PATH\"");
+        }
+        let file = file.and_then(|file| path(&line, file));
+        if let Some(name) = name(&mut line) {
+            twice(&line, &name, self.outputs.iter().map(|output| &output.name));
+            self.outputs.push(Output { name, file: file.unwrap_or_default() });
+        }
+        line.end_without_block(false);
+    }
+
+    fn cache(&mut self, mut line: Line<'_, '_>) {
+        let key = line.named("key");
+        if key.is_none() {
+            line.fault(line.span(), "this cache has no key", "write cache \"PATH\" key=\"{hash FILE}\"");
+        }
+        let at = line.text("a path").and_then(|text| {
+            let span = text.span;
+            let path = path(&line, text)?;
+            if path == "." || path == ".git" {
+                line.fault(span, format!("`{path}` cannot be a cache"), "name a file or folder below the root");
+            }
+            Some(path)
+        });
+        let mut fallbacks = Vec::new();
+        line.inside(&CACHE_WORDS, |mut line| {
+            let known = line.word() == "fallback";
+            if known {
+                fallbacks.extend(line.texts("the beginning of a key"));
+                line.end_without_block(false);
+            }
+            known
+        });
+        if let Some(path) = at {
+            self.caches.push(Cache { path, key: key.unwrap_or_default(), fallbacks });
+        }
+        line.end(false);
+    }
+
+    fn report(&mut self, mut line: Line<'_, '_>) {
+        match line.named("junit") {
+            Some(text) => self.reports.extend(pattern(&line, text)),
+            None => line.fault(line.span(), "`report` names no report", "write report junit=\"out/*.xml\""),
+        }
+        line.end_without_block(false);
+    }
+}
+
+fn twice<'a>(line: &Line<'_, '_>, name: &Spanned<String>, mut others: impl Iterator<Item = &'a Spanned<String>>) {
+    if is_name(line, name) && others.any(|other| other == name) {
+        line.fault(name.span, format!("`{}` stands twice", name.value), "rename one of them");
+    }
+}
+
+/// A pattern of paths in the workspace.
+fn pattern(line: &Line<'_, '_>, text: Spanned<String>) -> Option<String> {
+    let span = text.span;
+    let pattern = path(line, text)?;
+    match crate::pipeline::Pattern::new(&pattern) {
+        Ok(_) => Some(pattern),
+        Err(message) => {
+            line.fault(span, message, "write paths, as in `out/**` or `out/*.xml`");
+            None
+        }
+    }
+}

@@ -1,0 +1,199 @@
+//! `job`: commands.
+
+use std::collections::BTreeMap;
+
+use super::files::Files;
+use super::job::Common;
+use super::values::{Limited, env, limit, name, once, parsed, path, variable_name};
+use crate::pipeline::SecretName;
+use crate::pipeline::fault::help_for_unknown;
+use crate::pipeline::model::{
+    Beside, DEFAULT_READY_WITHIN, DEFAULT_TIME, Job, JobKind, Network, Ready, SECRET_FOLDER, SecretUse, Spanned, Step,
+    StepsJob,
+};
+use crate::pipeline::nodes::Line;
+
+/// The words that only this kind of job has.
+pub(super) const JOB_WORDS: [&str; 8] = ["inside", "step", "env", "secret", "limit", "runner", "network", "beside"];
+/// The words inside a service beside a job.
+pub(super) const BESIDE_WORDS: [&str; 3] = ["run", "ready", "env"];
+/// The words inside a step.
+pub(super) const STEP_WORDS: [&str; 1] = ["env"];
+
+pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
+    let name = name(&mut line);
+    let mut common = Common::default();
+    let (mut inside, mut limited, mut steps, mut variables) = (None, Limited::default(), Vec::new(), BTreeMap::new());
+    let (mut secrets, mut network, mut besides) = (Vec::new(), None, Vec::new());
+    let (mut has_inside, mut has_step) = (false, false);
+    let mut files = Files::default();
+    let known = [&super::job::COMMON_WORDS[..], &JOB_WORDS, &super::files::FILE_WORDS].concat();
+    line.inside(&known, |line| {
+        let mut line = match common.take(line).or_else(|line| files.take(line)) {
+            Ok(()) => return true,
+            Err(line) => line,
+        };
+        match line.word() {
+            "inside" => {
+                has_inside = true;
+                let image = line.text("an image");
+                once(&mut inside, &line, image);
+                line.end_without_block(false);
+            }
+            "step" => {
+                has_step = true;
+                steps.extend(step(line));
+            }
+            "env" => env(&mut variables, line),
+            "secret" => secret(&mut secrets, line),
+            "limit" => limit(&mut limited, line, true),
+            "runner" => common.runner(line),
+            "network" => network_use(&mut network, line),
+            "beside" => besides.extend(beside(line, &besides)),
+            _ => return false,
+        }
+        true
+    });
+    if !has_inside {
+        line.fault(line.span(), "this job does not say where it runs", "write inside \"HOST/IMAGE:TAG\" in its braces");
+    }
+    if !has_step {
+        line.fault(line.span(), "this job has no step", "write step \"COMMAND\" in its braces");
+    }
+    if network == Some(Network::Host) {
+        if let Some(beside) = besides.first() {
+            let message = "a job in its machine's network has none of its own, where a service could be";
+            line.fault(beside.name.span, message, "leave `network \"host\"` out, or the service");
+        }
+        common.needs().host_network = true;
+    }
+    line.end(false);
+    let Files { keeps, takes, outputs, caches, reports } = files;
+    let job = StepsJob {
+        inside: inside.unwrap_or_default(),
+        steps,
+        env: variables,
+        network: network.unwrap_or_default(),
+        besides,
+        secrets,
+        takes,
+        caches,
+        keeps,
+        outputs,
+        reports,
+        time: limited.time.unwrap_or(DEFAULT_TIME),
+        limits: limited.limits,
+    };
+    Some(common.finish(name?, JobKind::Steps(job)))
+}
+
+/// `network "none"`, `network "outbound"`, `network "host"`.
+pub(super) fn network_use(slot: &mut Option<Network>, mut line: Line<'_, '_>) {
+    let word = line.text("what the steps can reach");
+    let found = word.as_ref().and_then(|word| Network::WORDS.iter().find(|(known, _)| *known == word.value));
+    if let Some(word) = word.filter(|_| found.is_none()) {
+        let help = help_for_unknown(&word.value, &Network::WORDS.map(|(known, _)| known));
+        line.fault(word.span, format!("`{}` is not a network", word.value), help);
+    }
+    once(slot, &line, found.map(|(_, network)| *network));
+    line.end_without_block(false);
+}
+
+/// `beside "NAME" "IMAGE" { run "COMMAND"; ready tcp=PORT; env … }`.
+fn beside(mut line: Line<'_, '_>, others: &[Beside]) -> Option<Beside> {
+    let name = name(&mut line);
+    let image = line.text("an image");
+    let (mut command, mut ready, mut within, mut variables) = (None, None, None, BTreeMap::new());
+    line.inside(&BESIDE_WORDS, |mut line| {
+        match line.word() {
+            "env" => env(&mut variables, line),
+            "run" => {
+                let said = line.text("a command").map(|command| command.value);
+                once(&mut command, &line, said);
+                line.end_without_block(false);
+            }
+            "ready" => {
+                within = line.named("within").and_then(|text| parsed(&line, &text));
+                let port = line.named_number("tcp", 1..=65_535).and_then(|port| u16::try_from(port).ok());
+                let said = match port {
+                    Some(port) => Some(Ready::Tcp(port)),
+                    None => line.text("a port, tcp=5432, or a command").map(|command| Ready::Command(command.value)),
+                };
+                once(&mut ready, &line, said);
+                line.end_without_block(false);
+            }
+            _ => return false,
+        }
+        true
+    });
+    if let Some(name) = name.as_ref().filter(|name| others.iter().any(|other| other.name == **name)) {
+        line.fault(name.span, format!("two services are called `{}`", name.value), "rename one of them");
+    }
+    line.end(false);
+    let within = within.unwrap_or(DEFAULT_READY_WITHIN);
+    Some(Beside { name: name?, image: image?, command, env: variables, ready, within })
+}
+
+/// `secret "NAME"`, `secret "NAME" variable="OTHER"`, `secret "NAME" file="FILE"`.
+fn secret(secrets: &mut Vec<SecretUse>, mut line: Line<'_, '_>) {
+    let (variable, file) = (line.named("variable"), line.named("file"));
+    let name = line.text("a name");
+    if let Some(name) = name.filter(|name| parsed::<SecretName>(&line, name).is_some()) {
+        let variable = match variable {
+            Some(variable) if !variable_name(&line, &variable) => name.value.clone(),
+            Some(variable) => variable.value,
+            None => name.value.clone(),
+        };
+        let plain = |file: &Spanned<String>| {
+            let sound = !file.value.is_empty() && !file.value.contains('/') && !file.value.starts_with('.');
+            if !sound {
+                let message = format!("`{}` is not a file's name", file.value);
+                line.fault(
+                    file.span,
+                    message,
+                    format!("write a name without folders; the file is then in {SECRET_FOLDER}"),
+                );
+            }
+            sound
+        };
+        let file = file.filter(plain).map(|file| file.value);
+        let clashes = secrets.iter().any(|other| {
+            other.variable == variable || file.as_ref().is_some_and(|file| other.file.as_ref() == Some(file))
+        });
+        if clashes {
+            line.fault(name.span, "two secrets of this job have the same variable or file", "rename one of them");
+        }
+        secrets.push(SecretUse { name, variable, file });
+    }
+    line.end_without_block(false);
+}
+
+fn step(mut line: Line<'_, '_>) -> Option<Step> {
+    let (given, folder, time) = (line.named("name"), line.named("folder"), line.named("time"));
+    let may_fail = line.named_flag("may-fail");
+    let command = line.text("a command");
+    let mut variables = BTreeMap::new();
+    line.inside(&STEP_WORDS, |line| {
+        let known = line.word() == "env";
+        if known {
+            env(&mut variables, line);
+        }
+        known
+    });
+    let folder = folder.and_then(|folder| path(&line, folder)).filter(|folder| folder != ".");
+    let time = time.and_then(|time| parsed(&line, &time));
+    let step = command.and_then(|command| written(&line, given, command));
+    line.end(false);
+    Some(Step { folder, env: variables, time, may_fail, ..step? })
+}
+
+/// A step with its name and command.
+fn written(line: &Line<'_, '_>, given: Option<Spanned<String>>, command: Spanned<String>) -> Option<Step> {
+    if command.value.trim().is_empty() {
+        line.fault(command.span, "this step has no command", "write what a shell shall run");
+        return None;
+    }
+    let first_line = command.value.lines().map(str::trim).find(|text| !text.is_empty()).unwrap_or_default();
+    let name = given.map_or_else(|| first_line.to_owned(), |name| name.value);
+    Some(Step { name, command: command.value, folder: None, env: BTreeMap::new(), time: None, may_fail: false })
+}

@@ -1,0 +1,400 @@
+//! Jobs that wait for somebody to do them, and who is given which next.
+//!
+//! Projects are served in turns by their weight: whose jobs take the least of the runners, for its
+//! weight, comes first. Inside a project the oldest run comes first, so that what was begun is ended
+//! before more is begun, and in a run the job that has waited longest.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::pipeline::Needs;
+use crate::run::Hold;
+use crate::{JobKey, ProjectName, RunId, Time};
+
+/// A job that waits.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Offer {
+    /// The run.
+    pub run: RunId,
+    /// The job.
+    pub job: JobKey,
+    /// Who may do it.
+    pub who: Who,
+    /// What it needs to hold among the runs of its project.
+    pub wants: Vec<Hold>,
+    /// Since when it waits.
+    pub since: Time,
+}
+
+/// Who may do a job.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Who {
+    /// The service itself.
+    Service,
+    /// A runner that has what the job needs.
+    Runner(Needs),
+}
+
+/// A runner, as it introduced itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RunnerFacts {
+    /// Its name.
+    pub name: String,
+    /// The pool that it is of.
+    pub pool: String,
+    /// The programs that its machine has.
+    pub tools: BTreeSet<String>,
+    /// Whether jobs may use its machine's own network.
+    pub host_network: bool,
+}
+
+/// How much of the runners a project may use.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Share {
+    /// Its weight among the others, at least 1.
+    pub weight: u32,
+    /// How many of its jobs may run at once; any number where nothing is said.
+    pub cap: Option<u32>,
+}
+
+/// Everything that is not the queue's own.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Limits {
+    /// What each project may use; those not named have a weight of 1 and no cap.
+    pub projects: BTreeMap<ProjectName, Share>,
+    /// How many jobs may run at once in each pool; any number in those not named.
+    pub pools: BTreeMap<String, u32>,
+}
+
+/// The jobs that wait, and those that somebody has.
+#[derive(Clone, Debug, Default)]
+pub struct Queue {
+    offers: Vec<Offer>,
+    taken: BTreeMap<(RunId, JobKey), Option<String>>,
+    held: BTreeMap<RunId, Vec<Hold>>,
+}
+
+impl Default for Share {
+    fn default() -> Self {
+        Self { weight: 1, cap: None }
+    }
+}
+
+impl RunnerFacts {
+    /// What it lacks for a job, in words; nothing when it can do it.
+    fn lacks(&self, needs: &Needs) -> Option<String> {
+        if needs.pool.as_ref().is_some_and(|pool| *pool != self.pool) {
+            return Some(format!("{} is of the pool `{}`", self.name, self.pool));
+        }
+        if needs.host_network && !self.host_network {
+            return Some(format!("{} does not let jobs use its machine's network", self.name));
+        }
+        let tool = needs.tools.iter().find(|tool| !self.tools.contains(*tool))?;
+        Some(format!("{} lacks `{tool}`", self.name))
+    }
+}
+
+impl Queue {
+    /// Adds a job that waits. One that waits already is not added again.
+    pub fn offer(&mut self, offer: Offer) {
+        if !self.offers.iter().any(|other| other.run == offer.run && other.job == offer.job) {
+            self.offers.push(offer);
+        }
+    }
+
+    /// A job that somebody has, from before the queue was made: `pool` is the runner's, or nothing for
+    /// the service itself.
+    pub fn restore(&mut self, run: RunId, job: JobKey, pool: Option<String>) {
+        self.taken.insert((run, job), pool);
+    }
+
+    /// Takes the next job for a runner, or for the service itself where none is told.
+    pub fn take(&mut self, runner: Option<&RunnerFacts>, limits: &Limits) -> Option<Offer> {
+        let fits = |offer: &(usize, &Offer)| {
+            let offer = offer.1;
+            let by = match (&offer.who, runner) {
+                (Who::Service, None) => true,
+                (Who::Runner(needs), Some(runner)) => {
+                    runner.lacks(needs).is_none() && self.full(&offer.run.project, &runner.pool, limits).is_none()
+                }
+                _ => false,
+            };
+            by && self.holder(offer).is_none()
+        };
+        let mut first: BTreeMap<&ProjectName, (u64, usize)> = BTreeMap::new();
+        for (at, offer) in self.offers.iter().enumerate().filter(fits) {
+            let turn = (offer.run.number, at);
+            first.entry(&offer.run.project).and_modify(|first| *first = turn.min(*first)).or_insert(turn);
+        }
+        let at = first.iter().map(|(project, (_, at))| (self.load(project, limits), *at)).min()?.1;
+        let offer = self.offers.remove(at);
+        let pool = runner.map(|runner| runner.pool.clone());
+        self.taken.insert((offer.run.clone(), offer.job.clone()), pool);
+        // Until the run itself says what it holds: nobody may come between.
+        self.held.entry(offer.run.clone()).or_default().extend(offer.wants.iter().cloned());
+        Some(offer)
+    }
+
+    /// A job is over, waits again, or was not taken after all.
+    pub fn release(&mut self, run: &RunId, job: &JobKey) {
+        self.taken.remove(&(run.clone(), job.clone()));
+    }
+
+    /// What a run holds now.
+    pub fn hold(&mut self, run: &RunId, holds: Vec<Hold>) {
+        if holds.is_empty() {
+            self.held.remove(run);
+        } else {
+            self.held.insert(run.clone(), holds);
+        }
+    }
+
+    /// Forgets a run that is over.
+    pub fn forget(&mut self, run: &RunId) {
+        self.offers.retain(|offer| offer.run != *run);
+        self.taken.retain(|(other, _), _| other != run);
+        self.held.remove(run);
+    }
+
+    /// How many jobs a runner, or another one of its pool, has.
+    #[must_use]
+    pub fn in_pool(&self, pool: &str) -> usize {
+        self.taken.values().filter(|taken| taken.as_deref() == Some(pool)).count()
+    }
+
+    /// How many of a project's jobs runners have.
+    fn of_project(&self, project: &ProjectName) -> usize {
+        self.taken.iter().filter(|((run, _), pool)| run.project == *project && pool.is_some()).count()
+    }
+
+    /// How much of the runners a project has for its weight, in thousandths.
+    fn load(&self, project: &ProjectName, limits: &Limits) -> usize {
+        let weight = limits.projects.get(project).copied().unwrap_or_default().weight.max(1);
+        self.of_project(project) * 1000 / weight as usize
+    }
+
+    /// The limit that keeps a project's job from a pool's runners, in words.
+    fn full(&self, project: &ProjectName, pool: &str, limits: &Limits) -> Option<String> {
+        let share = limits.projects.get(project).copied().unwrap_or_default();
+        if let Some(cap) = share.cap.filter(|cap| self.of_project(project) >= *cap as usize) {
+            return Some(format!("{project} may have {cap} jobs at once"));
+        }
+        let cap = limits.pools.get(pool).filter(|cap| self.in_pool(pool) >= **cap as usize)?;
+        Some(format!("the pool `{pool}` may have {cap} jobs at once"))
+    }
+
+    /// Who holds what an offer wants: another run of the project, or another stage or job of its own.
+    fn holder(&self, offer: &Offer) -> Option<(&RunId, &Hold)> {
+        let others = self.held.iter().filter(|(run, _)| run.project == offer.run.project);
+        let mut holds = others.flat_map(|(run, holds)| holds.iter().map(move |hold| (run, hold)));
+        holds.find(|(run, hold)| {
+            offer.wants.iter().any(|want| want.lock == hold.lock && (**run != offer.run || want != *hold))
+        })
+    }
+
+    /// Why a job waits, in words, given the runners that are there; nothing when it does not wait.
+    #[must_use]
+    pub fn why_waiting(&self, run: &RunId, job: &JobKey, runners: &[RunnerFacts], limits: &Limits) -> Option<String> {
+        let offer = self.offers.iter().find(|offer| offer.run == *run && offer.job == *job)?;
+        if let Some((holder, hold)) = self.holder(offer) {
+            let whom = hold.job.as_ref().map_or_else(|| format!("stage {}", hold.stage), ToString::to_string);
+            return Some(format!("waits for `{}`, which {holder} {whom} holds", hold.lock));
+        }
+        let Who::Runner(needs) = &offer.who else { return Some("is about to begin".to_owned()) };
+        if runners.is_empty() {
+            return Some("no runner is here; start one: pondrix runner join".to_owned());
+        }
+        let lacks: Vec<_> = runners.iter().filter_map(|runner| runner.lacks(needs)).collect();
+        if lacks.len() == runners.len() {
+            return Some(format!("no runner {} is here: {}", wanted(needs), lacks.join(", ")));
+        }
+        let fit = runners.iter().filter(|runner| runner.lacks(needs).is_none());
+        let full: Vec<_> = fit.clone().filter_map(|runner| self.full(&run.project, &runner.pool, limits)).collect();
+        if full.len() == fit.clone().count() {
+            return full.into_iter().next();
+        }
+        let names: Vec<_> = fit.map(|runner| runner.name.as_str()).collect();
+        Some(format!("waits for a free place at {}", names.join(", ")))
+    }
+}
+
+/// What a job needs of its runner, in words.
+fn wanted(needs: &Needs) -> String {
+    let pool = needs.pool.as_ref().map(|pool| format!("of the pool `{pool}`"));
+    let tools = (!needs.tools.is_empty()).then(|| format!("with {}", quoted(&needs.tools)));
+    let network = needs.host_network.then(|| "that lets jobs use its machine's network".to_owned());
+    [pool, tools, network].into_iter().flatten().collect::<Vec<_>>().join(" ")
+}
+
+fn quoted(names: &[String]) -> String {
+    names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(" and ")
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn run(text: &str) -> RunId {
+        text.parse().unwrap()
+    }
+
+    fn offer(of: &str, job: &str) -> Offer {
+        let who = Who::Runner(Needs::default());
+        Offer { run: run(of), job: JobKey::from_text(job), who, wants: Vec::new(), since: Time::from_millis(0) }
+    }
+
+    fn wanting(of: &str, job: &str, lock: &str) -> Offer {
+        let job_key = JobKey::from_text(job);
+        let hold = Hold { lock: lock.into(), stage: job_key.stage().into(), job: Some(job_key) };
+        Offer { wants: vec![hold], ..offer(of, job) }
+    }
+
+    fn runner(pool: &str, tools: &[&str]) -> RunnerFacts {
+        let tools = tools.iter().map(|tool| (*tool).to_owned()).collect();
+        RunnerFacts { name: format!("{pool}-1"), pool: pool.into(), tools, host_network: false }
+    }
+
+    fn take(queue: &mut Queue, limits: &Limits) -> Option<String> {
+        queue.take(Some(&runner("pond", &[])), limits).map(|offer| format!("{} {}", offer.run, offer.job))
+    }
+
+    #[test]
+    fn a_run_that_began_is_ended_before_the_next_of_its_project_begins() {
+        let mut queue = Queue::default();
+        queue.offer(offer("many#2", "first/job"));
+        queue.offer(offer("many#1", "second/job"));
+        let order: Vec<_> = std::iter::from_fn(|| take(&mut queue, &Limits::default())).collect();
+        assert_eq!(order, ["many#1 second/job", "many#2 first/job"]);
+    }
+
+    #[test]
+    fn projects_take_turns_however_many_jobs_one_of_them_has() {
+        let mut queue = Queue::default();
+        for number in 1..=5 {
+            queue.offer(offer(&format!("many#{number}"), "a/b"));
+        }
+        queue.offer(offer("few#1", "a/b"));
+        let limits = Limits::default();
+        let order: Vec<_> = std::iter::from_fn(|| take(&mut queue, &limits)).collect();
+        assert_eq!(order[..3], ["many#1 a/b", "few#1 a/b", "many#2 a/b"]);
+    }
+
+    #[test]
+    fn a_project_with_twice_the_weight_gets_twice_as_much_and_none_gets_more_than_its_cap() {
+        let mut queue = Queue::default();
+        for number in 1..=9 {
+            queue.offer(offer(&format!("heavy#{number}"), "a/b"));
+            queue.offer(offer(&format!("light#{number}"), "a/b"));
+        }
+        let share = |weight, cap| Share { weight, cap };
+        let projects = [("heavy".parse().unwrap(), share(2, None)), ("light".parse().unwrap(), share(1, Some(2)))];
+        let limits = Limits { projects: projects.into(), pools: BTreeMap::new() };
+        let taken: Vec<_> = (0..6).filter_map(|_| take(&mut queue, &limits)).collect();
+        assert_eq!(taken.iter().filter(|one| one.starts_with("heavy")).count(), 4);
+        let rest: Vec<_> = std::iter::from_fn(|| take(&mut queue, &limits)).collect();
+        assert!(rest.iter().all(|one| one.starts_with("heavy")), "{rest:?}");
+        let words = queue.why_waiting(&run("light#9"), &JobKey::from_text("a/b"), &[runner("pond", &[])], &limits);
+        assert_eq!(words.unwrap(), "light may have 2 jobs at once");
+        queue.release(&run("light#1"), &JobKey::from_text("a/b"));
+        assert_eq!(take(&mut queue, &limits).unwrap(), "light#3 a/b");
+    }
+
+    #[test]
+    fn a_pool_takes_no_more_jobs_than_it_may() {
+        let mut queue = Queue::default();
+        queue.offer(offer("a#1", "a/b"));
+        queue.offer(offer("b#1", "a/b"));
+        let limits = Limits { projects: BTreeMap::new(), pools: [("pond".to_owned(), 1)].into() };
+        assert!(take(&mut queue, &limits).is_some());
+        assert!(take(&mut queue, &limits).is_none());
+        let words = queue.why_waiting(&run("b#1"), &JobKey::from_text("a/b"), &[runner("pond", &[])], &limits);
+        assert_eq!(words.unwrap(), "the pool `pond` may have 1 jobs at once");
+    }
+
+    #[test]
+    fn what_is_held_is_held_against_other_runs_and_other_jobs_until_it_is_let_go() {
+        let mut queue = Queue::default();
+        let limits = Limits::default();
+        queue.offer(wanting("desk#1", "a/one", "pond"));
+        queue.offer(wanting("desk#1", "a/two", "pond"));
+        queue.offer(wanting("desk#2", "a/one", "pond"));
+        queue.offer(wanting("labels#1", "a/one", "pond"));
+        assert_eq!(take(&mut queue, &limits).unwrap(), "desk#1 a/one");
+        assert_eq!(take(&mut queue, &limits).unwrap(), "labels#1 a/one", "another project has its own");
+        assert_eq!(take(&mut queue, &limits), None);
+        let words = queue.why_waiting(&run("desk#2"), &JobKey::from_text("a/one"), &[runner("pond", &[])], &limits);
+        assert_eq!(words.unwrap(), "waits for `pond`, which desk#1 a/one holds");
+        queue.release(&run("desk#1"), &JobKey::from_text("a/one"));
+        queue.hold(&run("desk#1"), Vec::new());
+        assert_eq!(take(&mut queue, &limits).unwrap(), "desk#1 a/two");
+    }
+
+    #[test]
+    fn a_job_that_no_runner_can_take_says_what_is_missing() {
+        let mut queue = Queue::default();
+        let limits = Limits::default();
+        let needs = Needs { pool: None, tools: vec!["cargo".into()], ..Needs::default() };
+        queue.offer(Offer { who: Who::Runner(needs), ..offer("desk#1", "a/b") });
+        let words = |queue: &Queue, runners: &[RunnerFacts]| {
+            queue.why_waiting(&run("desk#1"), &JobKey::from_text("a/b"), runners, &limits).unwrap()
+        };
+        assert_eq!(words(&queue, &[]), "no runner is here; start one: pondrix runner join");
+        assert_eq!(words(&queue, &[runner("pond", &["sh"])]), "no runner with `cargo` is here: pond-1 lacks `cargo`");
+        assert_eq!(words(&queue, &[runner("pond", &["cargo"])]), "waits for a free place at pond-1");
+        assert!(take(&mut queue, &limits).is_none());
+        assert!(queue.take(Some(&runner("pond", &["cargo"])), &limits).is_some());
+        let needs = Needs { pool: Some("big".into()), ..Needs::default() };
+        queue.offer(Offer { who: Who::Runner(needs), ..offer("desk#1", "a/b") });
+        let told = words(&queue, &[runner("pond", &[])]);
+        assert_eq!(told, "no runner of the pool `big` is here: pond-1 is of the pool `pond`");
+    }
+
+    #[test]
+    fn rollouts_are_for_the_service_and_count_for_no_project() {
+        let mut queue = Queue::default();
+        queue.offer(Offer { who: Who::Service, ..offer("desk#1", "a/b") });
+        assert!(take(&mut queue, &Limits::default()).is_none());
+        assert!(queue.take(None, &Limits::default()).is_some());
+        assert_eq!(queue.of_project(&"desk".parse().unwrap()), 0);
+    }
+
+    proptest! {
+        #[test]
+        fn nothing_is_taken_twice_nothing_is_forgotten_and_no_lock_has_two_holders(
+            offers in prop::collection::vec((0u64..3, 1u64..4, 0usize..3, prop::option::of(0u8..2)), 0..40),
+            finish in prop::collection::vec(any::<bool>(), 0..80),
+        ) {
+            let mut queue = Queue::default();
+            let mut wanted = BTreeSet::new();
+            for (project, number, job, lock) in offers {
+                let (of, job) = (format!("p{project}#{number}"), format!("s/j{job}"));
+                if wanted.insert((of.clone(), job.clone())) {
+                    queue.offer(lock.map_or_else(|| offer(&of, &job), |lock| wanting(&of, &job, &format!("l{lock}"))));
+                }
+            }
+            let mut running: Vec<Offer> = Vec::new();
+            let mut done = BTreeSet::new();
+            let mut finish = finish.into_iter();
+            loop {
+                let ends_one = finish.next() == Some(true) && !running.is_empty();
+                let taken =
+                    if ends_one { None } else { queue.take(Some(&runner("pond", &[])), &Limits::default()) };
+                if let Some(taken) = taken {
+                    for other in running.iter().filter(|other| other.run.project == taken.run.project) {
+                        prop_assert!(other.wants.iter().all(|a| taken.wants.iter().all(|b| a.lock != b.lock)));
+                    }
+                    running.push(taken);
+                } else if let Some(ended) = running.pop() {
+                    queue.release(&ended.run, &ended.job);
+                    let still = running.iter().filter(|other| other.run == ended.run).flat_map(|other| other.wants.clone());
+                    queue.hold(&ended.run, still.collect());
+                    prop_assert!(done.insert((ended.run.to_string(), ended.job.to_string())), "taken twice");
+                } else {
+                    break;
+                }
+            }
+            prop_assert_eq!(done, wanted);
+        }
+    }
+}

@@ -1,0 +1,361 @@
+//! How a run changes.
+
+use super::model::{Answer, JobRun, Run, StageRun, StepRun, Try};
+use super::{Effect, Event, Outcome, StepEnd};
+use crate::{JobKey, State, Time};
+
+/// Why an event cannot happen to a run as it stands. A repeated report is refused like any other
+/// impossible one, so that reporting twice does no harm.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Refused {
+    /// No such job or step.
+    #[error("the run has no `{0}`")]
+    Unknown(String),
+    /// It happened before, or its time has not come or is over.
+    #[error("`{what}` is {state}")]
+    NotNow {
+        /// What it would have happened to.
+        what: String,
+        /// Where that stands.
+        state: State,
+    },
+}
+
+impl Run {
+    /// Changes the run by an event that happened at `now`, and says what is to be done.
+    ///
+    /// # Errors
+    /// When the event cannot happen to the run as it stands; the run is then unchanged.
+    pub fn apply(&mut self, event: &Event, now: Time) -> Result<Vec<Effect>, Refused> {
+        match event {
+            Event::Carried { job, from, products } => {
+                self.only_when(self.state == State::Queued)?;
+                let job = self.job_in(job, State::Queued, |_| true)?;
+                job.state = State::Passed;
+                job.reason = Some(format!("passed in {from}"));
+                job.products = products.clone();
+                job.steps.iter_mut().for_each(|step| step.state = State::Skipped);
+                Ok(Vec::new())
+            }
+            Event::PreflightBegan => {
+                self.only_when(self.state == State::Queued)?;
+                self.state = State::Running;
+                self.started = Some(now);
+                self.in_preflight = true;
+                Ok(vec![Effect::Preflight])
+            }
+            Event::Barred { faults } => {
+                self.only_when(self.in_preflight)?;
+                self.in_preflight = false;
+                self.barred_by = faults.clone();
+                Ok(self.go_on(now))
+            }
+            Event::Began => {
+                self.only_when(self.state == State::Queued || self.in_preflight)?;
+                self.state = State::Running;
+                self.started = self.started.or(Some(now));
+                self.in_preflight = false;
+                Ok(self.go_on(now))
+            }
+            Event::StopAsked { by } => self.stop(by, now),
+            Event::Answered { stage, yes, by } => self.answer(stage, Answer { yes: *yes, by: by.clone(), at: now }),
+            Event::JobTaken { job, runner } => {
+                let job = self.job_in(job, State::Queued, |job| job.queued.is_some())?;
+                job.state = State::Running;
+                job.runner = Some(runner.clone());
+                job.started = Some(now);
+                Ok(Vec::new())
+            }
+            Event::JobReturned { job } => {
+                let unbegun = |job: &JobRun| job.steps.iter().all(|step| step.state == State::Queued);
+                let job = self.job_in(job, State::Running, unbegun)?;
+                job.state = State::Queued;
+                job.runner = None;
+                job.started = None;
+                let offer = offer(job);
+                Ok(if self.stopped_by.is_some() { self.go_on(now) } else { vec![offer] })
+            }
+            Event::StepStarted { job, step, log } => {
+                let earlier_are_well = |job: &JobRun| job.steps.iter().take(*step).all(StepRun::is_well);
+                let job = self.job_in(job, State::Running, earlier_are_well)?;
+                let step = step_in(job, *step, State::Queued)?;
+                step.state = State::Running;
+                step.started = Some(now);
+                step.log_start = *log;
+                Ok(Vec::new())
+            }
+            Event::StepEnded { job, step, end, log } => {
+                let job = self.job_in(job, State::Running, |_| true)?;
+                let step = step_in(job, *step, State::Running)?;
+                step.state = end.state();
+                step.end = Some(*end);
+                step.ended = Some(now);
+                step.log_end = Some(*log);
+                Ok(Vec::new())
+            }
+            Event::Made { job, product } => {
+                let job = self.job_in(job, State::Running, |job| !job.products.contains(product))?;
+                job.products.push(product.clone());
+                Ok(Vec::new())
+            }
+            Event::JobEnded { job, outcome, reason } => {
+                let stopping = self.stopped_by.is_some();
+                let job = self.job_in(job, State::Running, |_| true)?;
+                end_job(job, *outcome, reason.clone(), stopping, now);
+                if !stopping && job.is_tried_again() {
+                    job.begin_anew(now);
+                    return Ok(vec![offer(job)]);
+                }
+                Ok(self.go_on(now))
+            }
+        }
+    }
+
+    /// What is still to be done, for a service that starts again and has forgotten.
+    #[must_use]
+    pub fn outstanding(&self) -> Vec<Effect> {
+        let mut effects = Vec::new();
+        effects.extend(self.in_preflight.then_some(Effect::Preflight));
+        for job in self.jobs() {
+            match (job.state, job.kind) {
+                (State::Queued, "rollout") | (State::Running, "rollout") if job.queued.is_some() => {
+                    effects.push(Effect::RollOut(job.key.clone()));
+                }
+                (State::Queued, _) if job.queued.is_some() => effects.push(Effect::Offer(job.key.clone())),
+                _ => {}
+            }
+            if job.state == State::Running && self.stopped_by.is_some() {
+                effects.push(Effect::Halt(job.key.clone()));
+            }
+        }
+        effects
+    }
+
+    /// Refuses an event of the whole run whose time has not come or is over.
+    fn only_when(&self, holds: bool) -> Result<(), Refused> {
+        if holds { Ok(()) } else { Err(Refused::NotNow { what: "the run".to_owned(), state: self.state }) }
+    }
+
+    fn stop(&mut self, by: &str, now: Time) -> Result<Vec<Effect>, Refused> {
+        self.only_when(!self.state.is_over() && self.stopped_by.is_none())?;
+        self.in_preflight = false;
+        self.stopped_by = Some(by.to_owned());
+        self.started = self.started.or(Some(now));
+        self.state = State::Running;
+        let mut effects: Vec<_> =
+            self.jobs().filter(|job| job.state == State::Running).map(|job| Effect::Halt(job.key.clone())).collect();
+        effects.extend(self.go_on(now));
+        Ok(effects)
+    }
+
+    fn answer(&mut self, name: &str, answer: Answer) -> Result<Vec<Effect>, Refused> {
+        let now = answer.at;
+        let stage = self.stages.iter_mut().find(|stage| stage.name == name);
+        let stage = stage.ok_or_else(|| Refused::Unknown(format!("stage {name}")))?;
+        if stage.state != State::Waiting || stage.answer.is_some() {
+            return Err(Refused::NotNow { what: format!("stage {name}"), state: stage.state });
+        }
+        stage.answer = Some(answer);
+        self.state = State::Running;
+        Ok(self.go_on(now))
+    }
+
+    /// Opens stages and jobs whose turn has come, or ends the run, where nothing goes on any more.
+    fn go_on(&mut self, now: Time) -> Vec<Effect> {
+        let mut effects = Vec::new();
+        let mut broken: Option<String> = None;
+        for stage in &mut self.stages {
+            if !self.barred_by.is_empty() {
+                stage.bar(now);
+            }
+            if !stage.state.is_over() {
+                stage.go_on(broken.as_deref(), self.stopped_by.as_deref(), now, &mut effects);
+            }
+            if !stage.state.is_over() {
+                let waits = stage.state == State::Waiting;
+                self.state = if waits { State::Waiting } else { State::Running };
+                return effects;
+            }
+            if !matches!(stage.state, State::Passed | State::Skipped) && broken.is_none() {
+                broken = Some(stage.name.clone());
+            }
+        }
+        self.state = State::of_parts(self.stages.iter().map(|stage| stage.state));
+        // A stop that kept anything from beginning stopped the run, whatever had passed before.
+        let kept_back = self.jobs().any(|job| job.state == State::Skipped && job.barred);
+        if !self.barred_by.is_empty() {
+            self.state = State::Failed;
+        }
+        if self.stopped_by.is_some() && kept_back && matches!(self.state, State::Passed | State::Skipped) {
+            self.state = State::Stopped;
+        }
+        self.ended = Some(now);
+        effects.push(Effect::Over(self.state));
+        effects
+    }
+
+    /// A job that stands in the state an event needs.
+    fn job_in(&mut self, key: &JobKey, state: State, also: impl Fn(&JobRun) -> bool) -> Result<&mut JobRun, Refused> {
+        let job = self
+            .stages
+            .iter_mut()
+            .flat_map(|stage| &mut stage.jobs)
+            .find(|job| job.key == *key)
+            .ok_or_else(|| Refused::Unknown(key.to_string()))?;
+        if job.state != state || !also(job) {
+            return Err(Refused::NotNow { what: key.to_string(), state: job.state });
+        }
+        Ok(job)
+    }
+}
+
+impl StageRun {
+    /// Opens the stage and its jobs as far as their turn has come, and ends it when nothing of it goes on.
+    /// `broken` is the first stage before it that did not pass.
+    fn go_on(&mut self, broken: Option<&str>, stopped_by: Option<&str>, now: Time, effects: &mut Vec<Effect>) {
+        if let Some(by) = stopped_by {
+            self.end_queued(now, |job| {
+                let state = if job.queued.is_some() { State::Stopped } else { State::Skipped };
+                (state, format!("stopped by {by}"))
+            });
+        } else if self.state == State::Queued {
+            let may_begin = |job: &JobRun| job.state == State::Queued && job.earlier.allows(broken.is_some());
+            let opens = self.jobs.iter().any(may_begin);
+            let waits = opens && self.approval.is_some();
+            self.state = if waits { State::Waiting } else { State::Running };
+            self.asked = waits.then_some(now);
+        }
+        if self.state == State::Waiting && stopped_by.is_none() {
+            match &self.answer {
+                None => return,
+                Some(answer) if answer.yes => self.state = State::Running,
+                Some(answer) => {
+                    let reason = match answer.by.as_str() {
+                        "nobody" => "nobody approved it in time".to_owned(),
+                        by => format!("rejected by {by}"),
+                    };
+                    self.end_queued(now, |_| (State::Stopped, reason.clone()));
+                }
+            }
+        }
+        while let Some(at) = self.next_to_settle() {
+            self.settle(at, broken, now, effects);
+        }
+        if self.jobs.iter().all(|job| job.state.is_over()) {
+            let counted = |job: &JobRun| match job.state {
+                State::Failed | State::Lost if job.may_fail => State::Passed,
+                state => state,
+            };
+            self.state = State::of_parts(self.jobs.iter().map(counted));
+        }
+    }
+
+    /// Ends the stage before it began, since something that the run needs is not there.
+    fn bar(&mut self, now: Time) {
+        self.end_queued(now, |_| (State::Skipped, "something that the run needs is not there".to_owned()));
+    }
+
+    /// Ends every job that nobody has.
+    fn end_queued(&mut self, now: Time, how: impl Fn(&JobRun) -> (State, String)) {
+        for job in self.jobs.iter_mut().filter(|job| job.state == State::Queued) {
+            let (state, reason) = how(job);
+            job.state = state;
+            job.reason = Some(reason);
+            job.ended = Some(now);
+            job.barred = true;
+        }
+    }
+
+    /// A job whose turn has come, and of which it is not decided yet whether it begins.
+    fn next_to_settle(&self) -> Option<usize> {
+        let is_over = |key: &JobKey| self.jobs.iter().all(|job| job.key != *key || job.state.is_over());
+        self.jobs
+            .iter()
+            .position(|job| job.state == State::Queued && job.queued.is_none() && job.after.iter().all(is_over))
+    }
+
+    /// Lets a job begin, or skips it, by what came before it.
+    fn settle(&mut self, at: usize, broken: Option<&str>, now: Time, effects: &mut Vec<Effect>) {
+        let before = |job: &&JobRun| self.jobs[at].after.contains(&job.key);
+        let not_well = self.jobs.iter().filter(before).find(|job| !job.is_well()).map(|job| job.key.job().to_owned());
+        let job = &mut self.jobs[at];
+        if job.earlier.allows(broken.is_some() || not_well.is_some()) {
+            job.queued = Some(now);
+            effects.push(offer(job));
+            return;
+        }
+        job.state = State::Skipped;
+        job.barred = broken.is_some() || not_well.is_some();
+        job.reason = Some(match (broken, not_well) {
+            (_, Some(other)) => format!("`{other}` did not pass"),
+            (Some(stage), None) => format!("stage `{stage}` did not pass"),
+            (None, None) => "nothing before it failed".to_owned(),
+        });
+    }
+}
+
+impl JobRun {
+    /// Whether a job that ended is to be tried once more.
+    fn is_tried_again(&self) -> bool {
+        let fits = self.state == State::Lost || self.state == State::Failed && !self.retry.only_lost;
+        fits && self.tries.len() < self.retry.times as usize
+    }
+
+    /// A job that ended waits for a runner once more.
+    fn begin_anew(&mut self, now: Time) {
+        self.tries.push(Try {
+            state: self.state,
+            reason: self.reason.take(),
+            runner: self.runner.take(),
+            started: self.started.take(),
+            ended: now,
+        });
+        self.state = State::Queued;
+        self.queued = Some(now);
+        self.ended = None;
+        self.products.clear();
+        self.steps = self.steps.iter().map(StepRun::anew).collect();
+    }
+}
+
+fn offer(job: &JobRun) -> Effect {
+    if job.kind == "rollout" { Effect::RollOut(job.key.clone()) } else { Effect::Offer(job.key.clone()) }
+}
+
+fn step_in(job: &mut JobRun, at: usize, state: State) -> Result<&mut super::StepRun, Refused> {
+    let key = job.key.clone();
+    let step = job.steps.get_mut(at).ok_or_else(|| Refused::Unknown(format!("{key}, step {at}")))?;
+    if step.state != state {
+        return Err(Refused::NotNow { what: format!("{key}, step {at}"), state: step.state });
+    }
+    Ok(step)
+}
+
+/// Ends a job, and every step of it that has not ended.
+fn end_job(job: &mut JobRun, outcome: Outcome, reason: Option<String>, stopping: bool, now: Time) {
+    let steps_passed = job.steps.iter().all(StepRun::is_well);
+    let outcome = match outcome {
+        // A report cannot make a job pass whose steps did not.
+        Outcome::Passed if !steps_passed => Outcome::Failed,
+        Outcome::Failed | Outcome::Lost if stopping => Outcome::Stopped,
+        other => other,
+    };
+    for step in &mut job.steps {
+        match step.state {
+            State::Running => {
+                step.state = if outcome == Outcome::Stopped { State::Stopped } else { State::Failed };
+                step.end = Some(if outcome == Outcome::Stopped { StepEnd::Stopped } else { StepEnd::NotStarted });
+                step.ended = Some(now);
+            }
+            State::Queued => step.state = State::Skipped,
+            _ => {}
+        }
+    }
+    job.state = outcome.state();
+    job.reason = reason;
+    job.ended = Some(now);
+}
+
+#[cfg(test)]
+#[path = "tests/machine.rs"]
+mod tests;

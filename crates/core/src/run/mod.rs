@@ -1,0 +1,14 @@
+//! A run as a state machine.
+//!
+//! [`Run::apply`] is the only way a run changes: an [`Event`] comes in with the moment it happened,
+//! the state changes, and [`Effect`]s say what is now to be done. The service stores the event
+//! before it acts on the effects, and finds the effects that were still owed with
+//! [`Run::outstanding`] when it starts again.
+
+mod event;
+mod machine;
+mod model;
+
+pub use event::{BaseImage, Effect, Event, Outcome, PreflightFault, Product, StepEnd};
+pub use machine::Refused;
+pub use model::{Answer, Hold, JobRun, Run, StageRun, StepRun, Try};

@@ -1,0 +1,191 @@
+//! Putting copied files into a new layer.
+
+use std::collections::HashMap;
+use std::fs;
+use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
+use std::path::{Component, Path, PathBuf};
+use std::time::{Duration, SystemTime};
+
+use pondrix_sandbox::IdMap;
+
+use super::files::{FilesError, Item, at};
+use super::owner::Mode;
+use crate::layer::attributes;
+use crate::layer::unpack::set_time;
+use crate::rootfs::Layers;
+
+/// Copies into the folder of a new layer, over the layers below it.
+pub(super) struct Copier<'a> {
+    layers: Layers<'a>,
+    upper: &'a Path,
+    ids: IdMap,
+    /// Whose the files become; where nothing is said, root's or their own.
+    owner: Option<(u32, u32)>,
+    mode: Option<Mode>,
+    /// The time of what has none of its own.
+    time: SystemTime,
+    /// Folders that were looked at, as they were asked for: where they are in the image, and whether the layers
+    /// below have something there.
+    folders: HashMap<PathBuf, (PathBuf, bool)>,
+    /// The first copy of each file that has several names.
+    links: HashMap<(u64, u64), PathBuf>,
+}
+
+impl<'a> Copier<'a> {
+    pub(super) fn new(layers: Layers<'a>, upper: &'a Path, ids: IdMap, moment: u64) -> Self {
+        Self {
+            layers,
+            upper,
+            ids,
+            owner: None,
+            mode: None,
+            time: SystemTime::UNIX_EPOCH + Duration::from_secs(moment),
+            folders: HashMap::new(),
+            links: HashMap::new(),
+        }
+    }
+
+    pub(super) fn owned(self, owner: Option<(u32, u32)>, mode: Option<Mode>) -> Self {
+        Self { owner, mode, ..self }
+    }
+
+    /// Copies these to `to`, an absolute path.
+    pub(super) fn copy(&mut self, items: &[Item], to: &str) -> Result<(), FilesError> {
+        let destination = Path::new(to);
+        for item in items {
+            if item.to.as_os_str().is_empty() {
+                let real = self.real(destination)?;
+                self.put(item, &real)?;
+                continue;
+            }
+            let target = destination.join(&item.to);
+            let (parent, _) = self.folder(target.parent().unwrap_or(Path::new("/")))?;
+            let path = parent.join(target.file_name().unwrap_or_default());
+            if item.data.is_dir() {
+                self.put_folder(item, &target)?;
+            } else {
+                self.put(item, &path)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// A path with the links of the layers below followed.
+    fn real(&self, target: &Path) -> Result<PathBuf, FilesError> {
+        let circle = || FilesError::Words(format!("{}: links go round in a circle", target.display()), None);
+        self.layers.follow(target).ok_or_else(circle)
+    }
+
+    /// A path of the image in the new layer's folder.
+    fn in_upper(&self, path: &Path) -> PathBuf {
+        self.upper.join(path.strip_prefix("/").unwrap_or(path))
+    }
+
+    /// Makes sure of a folder. Answers where it is in the image, and whether the layers below have it.
+    pub(super) fn folder(&mut self, path: &Path) -> Result<(PathBuf, bool), FilesError> {
+        if let Some(known) = self.folders.get(path) {
+            return Ok(known.clone());
+        }
+        let real = self.real(path)?;
+        self.make_folders(&real, None)?;
+        let there = self.layers.find(&real).is_some();
+        self.folders.insert(path.to_owned(), (real.clone(), there));
+        Ok((real, there))
+    }
+
+    /// Makes a folder and those above it, as the layers below have them where they have them.
+    fn make_folders(&mut self, path: &Path, like: Option<&Item>) -> Result<(), FilesError> {
+        let mut so_far = PathBuf::from("/");
+        for part in path.components().filter(|part| matches!(part, Component::Normal(_))) {
+            so_far.push(part);
+            let on_disk = self.in_upper(&so_far);
+            // A link that was copied a moment ago may lead anywhere on this machine: it is not followed.
+            if fs::symlink_metadata(&on_disk).is_ok_and(|data| data.is_dir()) {
+                continue;
+            }
+            let below = self.layers.find(&so_far);
+            let below = below.map(|below| fs::symlink_metadata(&below).map_err(at(&below))).transpose()?;
+            if fs::symlink_metadata(&on_disk).is_ok() || below.as_ref().is_some_and(|below| !below.is_dir()) {
+                let words = format!("{} is a file in the image, and would have to be a folder", so_far.display());
+                return Err(FilesError::Words(words, None));
+            }
+            fs::create_dir(&on_disk).map_err(at(&on_disk))?;
+            match (below, like.filter(|_| so_far == path)) {
+                (Some(below), _) => {
+                    let (user, group) = self.ids.to_inside(below.uid(), below.gid());
+                    self.ids.give(&on_disk, user, group).map_err(at(&on_disk))?;
+                    fs::set_permissions(&on_disk, below.permissions()).map_err(at(&on_disk))?;
+                    set_time(&on_disk, below.modified().map_err(at(&on_disk))?).map_err(at(&on_disk))?;
+                }
+                (None, Some(item)) => self.dress(item, &on_disk)?,
+                (None, None) => {
+                    let (user, group) = self.owner.unwrap_or((0, 0));
+                    self.ids.give(&on_disk, user, group).map_err(at(&on_disk))?;
+                    fs::set_permissions(&on_disk, PermissionsExt::from_mode(0o755)).map_err(at(&on_disk))?;
+                    set_time(&on_disk, self.time).map_err(at(&on_disk))?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn put_folder(&mut self, item: &Item, target: &Path) -> Result<(), FilesError> {
+        if self.folders.contains_key(target) {
+            return Ok(());
+        }
+        let real = self.real(target)?;
+        self.make_folders(&real, Some(item))?;
+        let there = self.layers.find(&real).is_some();
+        self.folders.insert(target.to_owned(), (real, there));
+        Ok(())
+    }
+
+    /// Puts a file or link at a path of the image, whose parents are no links.
+    fn put(&mut self, item: &Item, path: &Path) -> Result<(), FilesError> {
+        self.folder(path.parent().unwrap_or(Path::new("/")))?;
+        let on_disk = self.in_upper(path);
+        let is_folder = |on_disk: &Path| fs::symlink_metadata(on_disk).is_ok_and(|data| data.is_dir());
+        let (_, parent_is_below) = self.folder(path.parent().unwrap_or(Path::new("/")))?;
+        if is_folder(&on_disk) || (parent_is_below && self.layers.find(path).is_some_and(|below| is_folder(&below))) {
+            let words = format!("{} is a folder in the image, and would have to be a file", path.display());
+            return Err(FilesError::Words(words, Some("name another destination, or end it with a slash".to_owned())));
+        }
+        if fs::symlink_metadata(&on_disk).is_ok() {
+            fs::remove_file(&on_disk).map_err(at(&on_disk))?;
+        }
+        let kind = item.data.file_type();
+        if kind.is_symlink() {
+            symlink(fs::read_link(&item.real).map_err(at(&item.real))?, &on_disk).map_err(at(&on_disk))?;
+        } else if kind.is_file() {
+            if item.data.nlink() > 1 && item.keeps {
+                let first = self.links.entry((item.data.dev(), item.data.ino())).or_insert_with(|| on_disk.clone());
+                if *first != on_disk {
+                    return fs::hard_link(first, &on_disk).map_err(at(&on_disk));
+                }
+            }
+            fs::copy(&item.real, &on_disk).map_err(at(&item.real))?;
+        } else {
+            // Pipes, sockets and devices are of a running machine.
+            return Ok(());
+        }
+        self.dress(item, &on_disk)
+    }
+
+    /// Gives a copy its owner, permissions and time.
+    fn dress(&self, item: &Item, on_disk: &Path) -> Result<(), FilesError> {
+        let own = if item.keeps { self.ids.to_inside(item.data.uid(), item.data.gid()) } else { (0, 0) };
+        let (user, group) = self.owner.unwrap_or(own);
+        self.ids.give(on_disk, user, group).map_err(at(on_disk))?;
+        if !item.data.is_symlink() {
+            let before = item.data.mode() & 0o7777;
+            let mode = self.mode.as_ref().map_or(before, |mode| mode.of(before, item.data.is_dir()));
+            fs::set_permissions(on_disk, PermissionsExt::from_mode(mode)).map_err(at(on_disk))?;
+            // After the owner, whose change takes capabilities away.
+            if item.keeps {
+                attributes::copy(&item.real, on_disk, self.ids).map_err(at(on_disk))?;
+            }
+        }
+        let time = if item.keeps { item.data.modified().map_err(at(on_disk))? } else { self.time };
+        set_time(on_disk, time).map_err(at(on_disk))
+    }
+}

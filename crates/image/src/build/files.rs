@@ -1,0 +1,351 @@
+//! The files that COPY, ADD and mounts name.
+
+use std::collections::{BTreeSet, HashMap};
+use std::ffi::OsStr;
+use std::fs::{self, File, Metadata};
+use std::io::{self, Read};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Component, Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use globset::{GlobBuilder, GlobMatcher};
+use pondrix_sandbox::IdMap;
+
+use super::key::Key;
+use crate::layer::attributes;
+use crate::recipe::Ignore;
+use crate::rootfs::Layers;
+
+/// How much of a file is hashed at once.
+const PIECE: usize = 256 * 1024;
+
+/// A path below a folder, when it is there and no link on the way leads elsewhere. What a repository
+/// names may be a link to anything.
+#[must_use]
+pub fn plain_path(folder: &Path, relative: &Path) -> Option<PathBuf> {
+    let mut path = folder.to_owned();
+    for part in relative.components() {
+        match part {
+            Component::Normal(part) if fs::symlink_metadata(&path).ok()?.is_dir() => path.push(part),
+            Component::CurDir => {}
+            _ => return None,
+        }
+    }
+    fs::symlink_metadata(&path).ok().map(|_| path)
+}
+
+/// Why files cannot be copied.
+#[derive(Debug)]
+pub(super) enum FilesError {
+    /// What is wrong, and what to do.
+    Words(String, Option<String>),
+    Io(PathBuf, io::Error),
+}
+
+pub(super) fn at(path: &Path) -> impl FnOnce(io::Error) -> FilesError {
+    let path = path.to_owned();
+    move |error| FilesError::Io(path, error)
+}
+
+/// Where files come from.
+pub(super) struct Source<'a> {
+    pub(super) layers: Layers<'a>,
+    /// What of them is not seen.
+    pub(super) ignore: Option<&'a Ignore>,
+    /// Whether owners and times are the files' own; a commit has none.
+    pub(super) keeps: bool,
+    /// What it is, for people: `the context`.
+    pub(super) name: String,
+}
+
+/// A file, folder or link to copy.
+#[derive(Debug)]
+pub(super) struct Item {
+    /// Its path below the destination; empty for what takes the destination's own name.
+    pub(super) to: PathBuf,
+    /// Where it is on this machine.
+    pub(super) real: PathBuf,
+    pub(super) data: Metadata,
+    /// Whether owner and time are the file's own.
+    pub(super) keeps: bool,
+}
+
+/// How what a source names is laid out at the destination.
+pub(super) struct Layout<'a> {
+    pub(super) exclude: &'a Ignore,
+    /// Whether the folders above what is named come along.
+    pub(super) parents: bool,
+    /// Whether the destination is a folder, so that a file keeps its name.
+    pub(super) into_folder: bool,
+}
+
+impl Source<'_> {
+    /// Adds what a path or pattern names. Answers how many things of that name there are.
+    pub(super) fn find(&self, named: &str, layout: &Layout<'_>, items: &mut Vec<Item>) -> Result<usize, FilesError> {
+        let roots = self.roots(named)?;
+        if roots.is_empty() {
+            return Err(self.missing(named));
+        }
+        for root in &roots {
+            let (real, on_disk) = self.real(root).ok_or_else(|| self.missing(named))?;
+            let data = fs::symlink_metadata(&on_disk).map_err(at(&on_disk))?;
+            let lead = if layout.parents { self.lead(named, root) } else { PathBuf::new() };
+            if data.is_dir() {
+                if layout.parents && !lead.as_os_str().is_empty() {
+                    items.push(Item { to: lead.clone(), real: on_disk, data, keeps: self.keeps });
+                }
+                self.walk(&real, Path::new(""), &lead, layout, items)?;
+                continue;
+            }
+            let to = match (layout.parents, layout.into_folder) {
+                (true, _) => lead,
+                (false, true) => PathBuf::from(root.file_name().unwrap_or_default()),
+                (false, false) => PathBuf::new(),
+            };
+            let name = Path::new(root.file_name().unwrap_or_default());
+            if layout.exclude.left_out_by(name).is_none() {
+                items.push(Item { to, real: on_disk, data, keeps: self.keeps });
+            }
+        }
+        Ok(roots.len())
+    }
+
+    /// The path of what was found that `--parents` keeps: all of it, or what is behind `/./`.
+    fn lead(&self, named: &str, root: &Path) -> PathBuf {
+        let pivot = named.find("/./").map_or(0, |at| Path::new(&named[..at]).components().filter(is_normal).count());
+        root.components().filter(is_normal).skip(pivot).collect()
+    }
+
+    fn missing(&self, named: &str) -> FilesError {
+        let path = Path::new(named.trim_start_matches('/'));
+        let line = self.ignore.and_then(|ignore| ignore.left_out_by(path));
+        match line {
+            Some(line) => FilesError::Words(
+                format!("`{named}` is left out of {}", self.name),
+                Some(format!(
+                    "line {line} of the ignore file leaves it out; `!{}` behind it takes it back",
+                    path.display()
+                )),
+            ),
+            None => FilesError::Words(format!("{} has no `{named}`", self.name), Some("correct the path".to_owned())),
+        }
+    }
+
+    /// A path with its links followed, and where it is on this machine.
+    fn real(&self, path: &Path) -> Option<(PathBuf, PathBuf)> {
+        let real = self.layers.follow(path)?;
+        let on_disk = self.layers.find(&real)?;
+        Some((real, on_disk))
+    }
+
+    /// The paths that a pattern names, sorted. A pattern matches part by part.
+    fn roots(&self, named: &str) -> Result<Vec<PathBuf>, FilesError> {
+        let mut found = BTreeSet::from([PathBuf::from("/")]);
+        for part in Path::new(named).components() {
+            let part = match part {
+                Component::Normal(part) => part,
+                Component::ParentDir => {
+                    let help = "name a file below it, or choose another context in the pipeline file";
+                    return Err(FilesError::Words(
+                        format!("`{named}` leads out of {}", self.name),
+                        Some(help.to_owned()),
+                    ));
+                }
+                _ => continue,
+            };
+            let matcher = matcher(part).map_err(|words| FilesError::Words(words, None))?;
+            let mut next = BTreeSet::new();
+            for folder in &found {
+                match &matcher {
+                    None => {
+                        let path = folder.join(part);
+                        if self.real(&path).is_some() && self.is_seen(&path) {
+                            next.insert(path);
+                        }
+                    }
+                    Some(_) if part == OsStr::new("**") => self.folders_below(folder, &mut next)?,
+                    Some(matcher) => {
+                        let Some((real, _)) = self.real(folder).filter(|(_, disk)| disk.is_dir()) else { continue };
+                        for (name, _) in self.layers.list(&real).map_err(at(&real))? {
+                            let path = folder.join(&name);
+                            if matcher.is_match(&name) && self.is_seen(&path) {
+                                next.insert(path);
+                            }
+                        }
+                    }
+                }
+            }
+            found = next;
+        }
+        Ok(found.into_iter().collect())
+    }
+
+    /// This folder and all below it.
+    fn folders_below(&self, folder: &Path, all: &mut BTreeSet<PathBuf>) -> Result<(), FilesError> {
+        all.insert(folder.to_owned());
+        for (name, on_disk) in self.layers.list(folder).map_err(at(folder))? {
+            if fs::symlink_metadata(&on_disk).is_ok_and(|data| data.is_dir()) {
+                self.folders_below(&folder.join(name), all)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether something at this path, or below it, is seen.
+    fn is_seen(&self, path: &Path) -> bool {
+        let relative = path.strip_prefix("/").unwrap_or(path);
+        self.ignore.is_none_or(|ignore| ignore.left_out_by(relative).is_none() || ignore.takes_back())
+    }
+
+    /// Adds what is in a folder. `inner` is the way from what was named to the folder.
+    fn walk(
+        &self,
+        folder: &Path,
+        inner: &Path,
+        lead: &Path,
+        layout: &Layout<'_>,
+        items: &mut Vec<Item>,
+    ) -> Result<(), FilesError> {
+        for (name, on_disk) in self.layers.list(folder).map_err(at(folder))? {
+            let (path, inner) = (folder.join(&name), inner.join(&name));
+            let relative = path.strip_prefix("/").unwrap_or(&path);
+            let rules = [self.ignore, Some(layout.exclude)].into_iter().flatten();
+            let hidden: Vec<&Ignore> = rules
+                .filter(|rules| {
+                    let path = if std::ptr::eq(*rules, layout.exclude) { inner.as_path() } else { relative };
+                    rules.left_out_by(path).is_some()
+                })
+                .collect();
+            let data = fs::symlink_metadata(&on_disk).map_err(at(&on_disk))?;
+            let is_folder = data.is_dir();
+            let is_way_in = is_folder && hidden.iter().all(|rules| rules.takes_back());
+            if !(hidden.is_empty() || is_way_in) {
+                continue;
+            }
+            let place = items.len();
+            items.push(Item { to: lead.join(&inner), real: on_disk, data, keeps: self.keeps });
+            if is_folder {
+                self.walk(&path, &inner, lead, layout, items)?;
+            }
+            // A folder that is left out is there only for what is taken back in it.
+            if !hidden.is_empty() && items.len() == place + 1 {
+                items.pop();
+            }
+        }
+        Ok(())
+    }
+
+    /// The path in the layers of the one thing that a mount shows.
+    pub(super) fn one(&self, named: &str) -> Result<PathBuf, FilesError> {
+        let path = Path::new("/").join(named);
+        if path.components().any(|part| part == Component::ParentDir) {
+            return Err(FilesError::Words(format!("`{named}` leads out of {}", self.name), None));
+        }
+        self.real(&path).map(|(real, _)| real).ok_or_else(|| self.missing(named))
+    }
+
+    /// Everything below a path, for a key.
+    pub(super) fn everything(&self, path: &Path, items: &mut Vec<Item>) -> Result<(), FilesError> {
+        let on_disk = self.layers.find(path).ok_or_else(|| self.missing(&path.to_string_lossy()))?;
+        let data = fs::symlink_metadata(&on_disk).map_err(at(&on_disk))?;
+        let is_folder = data.is_dir();
+        items.push(Item { to: PathBuf::new(), real: on_disk, data, keeps: self.keeps });
+        let nothing = Ignore::default();
+        let layout = Layout { exclude: &nothing, parents: false, into_folder: true };
+        if is_folder { self.walk(path, Path::new(""), Path::new(""), &layout, items) } else { Ok(()) }
+    }
+}
+
+fn is_normal(part: &Component<'_>) -> bool {
+    matches!(part, Component::Normal(_))
+}
+
+/// What matches a part of a path that is a pattern; nothing when it is a name.
+fn matcher(part: &OsStr) -> Result<Option<GlobMatcher>, String> {
+    let Some(text) = part.to_str().filter(|text| text.contains(['*', '?', '[', '\\'])) else { return Ok(None) };
+    // Braces mean nothing here.
+    let escaped = text.replace('{', "[{]").replace('}', "[}]");
+    let glob = GlobBuilder::new(&escaped).literal_separator(true).backslash_escape(true).build();
+    Ok(Some(glob.map_err(|error| format!("`{text}` is not a pattern: {}", error.kind()))?.compile_matcher()))
+}
+
+/// Adds to a key what decides how copies of these look: names, kinds, permissions, contents.
+pub(super) fn add_to_key(items: &[Item], ids: IdMap, key: &mut Key) -> Result<(), FilesError> {
+    let contents = contents(items)?;
+    key.number(items.len() as u64);
+    let mut names: HashMap<(u64, u64), usize> = HashMap::new();
+    for (number, (item, content)) in items.iter().zip(contents).enumerate() {
+        let kind = item.data.file_type();
+        let word = if kind.is_dir() {
+            "folder"
+        } else if kind.is_symlink() {
+            "link"
+        } else if kind.is_file() {
+            "file"
+        } else {
+            "other"
+        };
+        key.text(word).path(&item.to).number(u64::from(item.data.mode() & 0o7777)).bytes(&content);
+        if item.keeps {
+            let (user, group) = ids.to_inside(item.data.uid(), item.data.gid());
+            key.number(user.into()).number(group.into()).number(item.data.mtime().cast_unsigned());
+            // Files that are one file under several names are so in the copy.
+            key.number(*names.entry((item.data.dev(), item.data.ino())).or_insert(number) as u64);
+            let attributes =
+                if kind.is_symlink() { Vec::new() } else { attributes::read(&item.real).map_err(at(&item.real))? };
+            key.number(attributes.len() as u64);
+            for (name, value) in attributes {
+                key.bytes(name.as_bytes()).bytes(&value);
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Digests of contents, files on all processors.
+fn contents(items: &[Item]) -> Result<Vec<Vec<u8>>, FilesError> {
+    let all: Vec<Mutex<Vec<u8>>> = items.iter().map(|_| Mutex::default()).collect();
+    let next = AtomicUsize::new(0);
+    let work = || -> Result<(), FilesError> {
+        let mut buffer = vec![0; PIECE];
+        loop {
+            let number = next.fetch_add(1, Ordering::Relaxed);
+            let Some(item) = items.get(number) else { return Ok(()) };
+            let kind = item.data.file_type();
+            let content = if kind.is_symlink() {
+                fs::read_link(&item.real).map_err(at(&item.real))?.as_os_str().as_bytes().to_vec()
+            } else if kind.is_file() {
+                hash(&item.real, item.data.len(), &mut buffer).map_err(at(&item.real))?
+            } else {
+                continue;
+            };
+            *all[number].lock().unwrap_or_else(std::sync::PoisonError::into_inner) = content;
+        }
+    };
+    let workers = std::thread::available_parallelism().map_or(1, std::num::NonZero::get).min(1 + items.len() / 8);
+    std::thread::scope(|scope| {
+        let threads: Vec<_> = (1..workers).map(|_| scope.spawn(work)).collect();
+        let own = work();
+        threads.into_iter().map(|thread| thread.join().unwrap_or(Ok(()))).fold(own, Result::and)
+    })?;
+    Ok(all.into_iter().map(|content| content.into_inner().unwrap_or_default()).collect())
+}
+
+/// BLAKE3 of a file: it is several times as fast as SHA-256, and this digest never leaves the machine.
+fn hash(path: &Path, length: u64, buffer: &mut [u8]) -> io::Result<Vec<u8>> {
+    let mut file = File::open(path)?;
+    let mut hash = blake3::Hasher::new();
+    let mut left = length;
+    // A file that is as long as it was said to be is not asked whether there is more.
+    while left > 0 {
+        let count = file.read(buffer)?;
+        if count == 0 {
+            break;
+        }
+        hash.update(&buffer[..count]);
+        left = left.saturating_sub(count as u64);
+    }
+    Ok(hash.finalize().as_bytes().to_vec())
+}

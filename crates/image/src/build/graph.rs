@@ -1,0 +1,315 @@
+//! Which stages are needed, what each is built on, and their building side by side.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use pondrix_core::image::{Digest, Reference};
+use pondrix_core::pipeline::Fault;
+
+use super::finish::finish;
+use super::stage::{Build, StageBuild};
+use super::state::State;
+use super::{BuildError, BuildInput, Built, EPOCH, Outside, Step, StepRecord};
+use crate::Store;
+use crate::oci::Platform;
+use crate::recipe::{Action, Instruction, Recipe, expand};
+
+/// How often a stage that waits for another looks whether the build is to end.
+const HALT_CHECK: Duration = Duration::from_millis(100);
+
+/// What a stage is built on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Base {
+    /// Nothing.
+    Scratch,
+    /// An earlier stage, by its place.
+    Stage(usize),
+    /// An image.
+    Image(Reference),
+}
+
+/// Why a recipe's bases cannot be named.
+#[derive(Debug, thiserror::Error)]
+pub(super) enum BaseError {
+    /// What FROM names is not an image, or a word cannot be filled in.
+    #[error("{}", .0.message)]
+    Fault(Box<Fault>),
+    /// There is no such stage.
+    #[error("{0}")]
+    Target(String),
+}
+
+impl From<BaseError> for BuildError {
+    fn from(error: BaseError) -> Self {
+        match error {
+            BaseError::Fault(fault) => Self::from(*fault),
+            BaseError::Target(words) => Self::Input(words),
+        }
+    }
+}
+
+/// What is known before anything is built.
+pub(super) struct Plan {
+    /// Of each stage.
+    pub(super) bases: Vec<Base>,
+    /// Of each stage.
+    pub(super) platforms: Vec<Platform>,
+    /// Of each stage, whether the target needs it.
+    needed: Vec<bool>,
+    pub(super) target: usize,
+    /// The values of the arguments in front of the first FROM.
+    pub(super) globals: BTreeMap<String, String>,
+}
+
+type Complaint = (String, Option<String>);
+
+/// What the instruction takes files from, as it names it.
+fn origins(instruction: &Instruction) -> Vec<&str> {
+    match &instruction.action {
+        Action::Copy(copy) => copy.from.as_deref().into_iter().collect(),
+        Action::Run(run) => run.mounts.iter().filter_map(|mount| mount.option("from")).collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// An image by the name that a recipe gives it: the trade's recipes often leave the registry out, and the tag.
+fn reference(name: &str, full_name: &dyn Fn(&str) -> Result<Reference, String>) -> Result<Reference, Complaint> {
+    use pondrix_core::image::ReferenceError;
+    match name.parse() {
+        Ok(reference) => Ok(reference),
+        Err(ReferenceError::NoVersion(_)) => {
+            let help = format!("write {name}:TAG; `latest` too is a tag, where that is meant");
+            Err((format!("`{name}` names no tag and no digest"), Some(help)))
+        }
+        Err(ReferenceError::NoHost(_)) => full_name(name).map_err(|words| (words, None)),
+        Err(other) => Err((other.to_string(), None)),
+    }
+}
+
+/// Arguments that every build knows.
+fn platform_args(kind: &str, platform: &Platform) -> [(String, String); 4] {
+    let named = |what: &str| format!("{kind}{what}");
+    [
+        (named("PLATFORM"), platform.to_string()),
+        (named("OS"), platform.os.clone()),
+        (named("ARCH"), platform.architecture.clone()),
+        (named("VARIANT"), platform.variant.clone().unwrap_or_default()),
+    ]
+}
+
+/// The arguments that every build knows, for a platform and a moment.
+fn known_args(platform: &Platform, moment: u64) -> BTreeMap<String, String> {
+    let mut all: BTreeMap<_, _> =
+        platform_args("TARGET", platform).into_iter().chain(platform_args("BUILD", &Platform::here())).collect();
+    all.insert(EPOCH.to_owned(), moment.to_string());
+    all
+}
+
+/// Whether every build knows an argument of this name, or it says how the Web is reached.
+#[must_use]
+pub fn is_known_argument(name: &str) -> bool {
+    known_args(&Platform::here(), 0).contains_key(name)
+        || super::run::PROXIES.iter().any(|proxy| proxy.eq_ignore_ascii_case(name))
+}
+
+impl Plan {
+    pub(super) fn new(
+        recipe: &Recipe,
+        target: Option<&str>,
+        args: &BTreeMap<String, String>,
+        moment: u64,
+        platform: &Platform,
+        full_name: &dyn Fn(&str) -> Result<Reference, String>,
+    ) -> Result<Self, BaseError> {
+        let fault = |at: &Instruction, words: String, help: Option<String>| {
+            BaseError::Fault(Box::new(recipe.fault(at, words, help)))
+        };
+        let mut values = known_args(platform, moment);
+        let mut globals = BTreeMap::new();
+        for instruction in &recipe.globals {
+            let Action::Arg(pairs) = &instruction.action else { continue };
+            for (name, default) in pairs {
+                let default = default.as_ref().map(|default| expand(default, &values, recipe.escape));
+                let default = default.transpose().map_err(|error| fault(instruction, error.to_string(), None))?;
+                let known = || values.get(name).cloned();
+                if let Some(value) = args.get(name).cloned().or(default).or_else(known) {
+                    values.insert(name.clone(), value.clone());
+                    globals.insert(name.clone(), value);
+                }
+            }
+        }
+        let target = match target {
+            None => recipe.stages.len() - 1,
+            Some(name) => recipe.stage_named(name, recipe.stages.len()).ok_or_else(|| {
+                let names: Vec<_> = recipe.stages.iter().filter_map(|stage| stage.name.as_deref()).collect();
+                BaseError::Target(format!("the recipe has no stage `{name}`; it has {}", names.join(", ")))
+            })?,
+        };
+        let (mut bases, mut platforms) = (Vec::new(), Vec::new());
+        let mut needed = vec![false; recipe.stages.len()];
+        for (number, stage) in recipe.stages.iter().enumerate().take(target + 1) {
+            let fill = |word: &str| {
+                expand(word, &values, recipe.escape).map_err(|error| fault(&stage.from, error.to_string(), None))
+            };
+            let said = stage.platform.as_deref().map(fill).transpose()?.filter(|said| !said.is_empty());
+            let said = said.map(|said| {
+                said.parse().map_err(|error: crate::PlatformError| fault(&stage.from, error.to_string(), None))
+            });
+            platforms.push(said.transpose()?.unwrap_or_else(|| platform.clone()));
+            let name = fill(&stage.base)?;
+            let base = if name.is_empty() {
+                let help = "give the argument a value: ARG NAME=IMAGE in front of FROM, or arg NAME=\"IMAGE\" in the pipeline file";
+                Err((format!("`{}` is empty here", stage.base), Some(help.to_owned())))
+            } else if let Some(other) = recipe.base_stage(&name, number) {
+                Ok(Base::Stage(other))
+            } else if name == "scratch" {
+                Ok(Base::Scratch)
+            } else {
+                reference(&name, full_name).map(Base::Image)
+            };
+            // A stage that nobody needs may be broken.
+            bases.push((base, number));
+        }
+        let mut waiting = vec![target];
+        while let Some(number) = waiting.pop() {
+            if std::mem::replace(&mut needed[number], true) {
+                continue;
+            }
+            if let (Ok(Base::Stage(other)), _) = &bases[number] {
+                waiting.push(*other);
+            }
+            let named = recipe.stages[number].instructions.iter().flat_map(origins);
+            waiting.extend(named.filter_map(|from| recipe.stage_named(from, number)));
+        }
+        let checked = bases.into_iter().map(|(base, number)| match base {
+            Ok(base) => Ok(base),
+            Err(_) if !needed[number] => Ok(Base::Scratch),
+            Err((words, help)) => Err(fault(&recipe.stages[number].from, words, help)),
+        });
+        Ok(Self { bases: checked.collect::<Result<_, _>>()?, platforms, needed, target, globals })
+    }
+
+    /// How many stages are needed.
+    pub(super) fn count(&self) -> usize {
+        self.needed.iter().filter(|needed| **needed).count()
+    }
+
+    /// What an argument is given from outside the recipe.
+    pub(super) fn given(&self, input: &BuildInput, name: &str) -> Option<String> {
+        input.args.get(name).cloned().or_else(|| known_args(&input.platform, input.moment).remove(name))
+    }
+
+    /// An image by the name that a recipe gives it.
+    pub(super) fn reference(&self, outside: &dyn Outside, name: &str) -> Result<Reference, Complaint> {
+        reference(name, &|short| outside.full_name(short))
+    }
+}
+
+/// How far the stages are.
+pub(super) struct Progress {
+    stages: Mutex<Vec<Option<State>>>,
+    changed: Condvar,
+    failed: AtomicBool,
+    steps: AtomicUsize,
+    known: AtomicUsize,
+    /// What each instruction made, by its key.
+    made: Mutex<Vec<StepRecord>>,
+}
+
+impl Progress {
+    fn new(count: usize) -> Self {
+        Self {
+            stages: Mutex::new(vec![None; count]),
+            changed: Condvar::new(),
+            failed: AtomicBool::new(false),
+            steps: AtomicUsize::new(0),
+            known: AtomicUsize::new(0),
+            made: Mutex::default(),
+        }
+    }
+
+    fn stages(&self) -> MutexGuard<'_, Vec<Option<State>>> {
+        self.stages.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn has_failed(&self) -> bool {
+        self.failed.load(Ordering::Relaxed)
+    }
+
+    /// Waits until a stage is built.
+    pub(super) fn wait_for(&self, number: usize) -> Result<State, BuildError> {
+        let mut stages = self.stages();
+        loop {
+            if let Some(state) = &stages[number] {
+                return Ok(state.clone());
+            }
+            if self.has_failed() {
+                return Err(BuildError::Halted);
+            }
+            stages = self.changed.wait_timeout(stages, HALT_CHECK).unwrap_or_else(PoisonError::into_inner).0;
+        }
+    }
+
+    fn end(&self, number: usize, result: Result<State, BuildError>) -> Option<BuildError> {
+        let error = match result {
+            Ok(state) => {
+                self.stages()[number] = Some(state);
+                None
+            }
+            Err(error) => {
+                self.failed.store(true, Ordering::Relaxed);
+                Some(error)
+            }
+        };
+        self.changed.notify_all();
+        error
+    }
+
+    pub(super) fn count_step(&self) {
+        self.steps.fetch_add(1, Ordering::Relaxed);
+    }
+
+    pub(super) fn note(&self, key: &Digest, made: &Step) {
+        let mut all = self.made.lock().unwrap_or_else(PoisonError::into_inner);
+        all.push(StepRecord { key: key.clone(), made: made.clone() });
+    }
+
+    pub(super) fn count_known(&self) {
+        self.known.fetch_add(1, Ordering::Relaxed);
+    }
+}
+
+/// Builds an image into the store.
+///
+/// # Errors
+/// See [`BuildError`].
+pub fn build(input: &BuildInput, store: &Store, outside: &dyn Outside) -> Result<Built, BuildError> {
+    let recipe = &input.recipe;
+    let full_name = |short: &str| outside.full_name(short);
+    let plan = Plan::new(recipe, input.target.as_deref(), &input.args, input.moment, &input.platform, &full_name)?;
+    let (target, needed) = (plan.target, plan.needed.clone());
+    let build = Build::new(input, store, outside, plan, Progress::new(recipe.stages.len()));
+    let errors: Vec<BuildError> = std::thread::scope(|scope| {
+        let numbers = needed.iter().enumerate().filter(|(_, needed)| **needed).map(|(number, _)| number);
+        let build = &build;
+        let stages: Vec<_> = numbers
+            .map(|number| scope.spawn(move || build.progress.end(number, StageBuild::carry_out(build, number))))
+            .collect();
+        let broke = || Some(BuildError::Input("a stage's thread broke".to_owned()));
+        stages.into_iter().filter_map(|stage| stage.join().unwrap_or_else(|_| broke())).collect()
+    });
+    // A stage that was ended because another failed is not why.
+    let is_halted = |error: &BuildError| matches!(error, BuildError::Halted);
+    let mut errors = errors;
+    errors.sort_by_key(is_halted);
+    if let Some(error) = errors.into_iter().next() {
+        return Err(error);
+    }
+    let state = build.progress.wait_for(target)?;
+    let (steps, known) = (build.progress.steps.load(Ordering::Relaxed), build.progress.known.load(Ordering::Relaxed));
+    let built = finish(input, store, state)?;
+    let made = std::mem::take(&mut *build.progress.made.lock().unwrap_or_else(PoisonError::into_inner));
+    Ok(Built { steps, known, made, ..built })
+}

@@ -1,0 +1,63 @@
+//! Keys: a digest of all that decides what an instruction makes.
+
+use std::path::Path;
+
+use pondrix_core::image::Digest;
+use sha2::{Digest as _, Sha256};
+
+/// Changes when the same words and files would make other layers than an earlier version made of them.
+const VERSION: &str = "pondrix layer 1";
+
+/// A key in the making. Every part is written with its length, so that no two lists of parts look alike.
+#[derive(Clone)]
+pub(super) struct Key(Sha256);
+
+impl Key {
+    /// The key of a kind of instruction over these layers.
+    pub(super) fn new(kind: &str, below: &[Digest]) -> Self {
+        let mut key = Self(Sha256::new());
+        key.text(VERSION).text(kind).number(below.len() as u64);
+        for layer in below {
+            key.bytes(&layer.bytes());
+        }
+        key
+    }
+
+    pub(super) fn bytes(&mut self, bytes: &[u8]) -> &mut Self {
+        self.0.update((bytes.len() as u64).to_le_bytes());
+        self.0.update(bytes);
+        self
+    }
+
+    pub(super) fn text(&mut self, text: &str) -> &mut Self {
+        self.bytes(text.as_bytes())
+    }
+
+    pub(super) fn path(&mut self, path: &Path) -> &mut Self {
+        self.bytes(std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()))
+    }
+
+    pub(super) fn number(&mut self, number: u64) -> &mut Self {
+        self.bytes(&number.to_le_bytes())
+    }
+
+    pub(super) fn maybe(&mut self, text: Option<&str>) -> &mut Self {
+        match text {
+            Some(text) => self.number(1).text(text),
+            None => self.number(0),
+        }
+    }
+
+    pub(super) fn texts<'a>(&mut self, texts: impl IntoIterator<Item = &'a String>) -> &mut Self {
+        let texts: Vec<_> = texts.into_iter().collect();
+        self.number(texts.len() as u64);
+        for text in texts {
+            self.text(text);
+        }
+        self
+    }
+
+    pub(super) fn digest(self) -> Digest {
+        Digest::from_bytes(&self.0.finalize().into())
+    }
+}

@@ -1,0 +1,446 @@
+//! RUN.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use pondrix_core::pipeline::Fault;
+use pondrix_sandbox::{Bind, EmptyFolder, Exit, MountPoint, Rootfs, SecretFile, Spec, View};
+use rustix::fs::{FlockOperation, flock};
+
+use super::copy::Copier;
+use super::files::{Item, add_to_key};
+use super::key::Key;
+use super::stage::StageBuild;
+use super::{BuildError, EPOCH};
+use crate::digest_of;
+use crate::layer::Times;
+use crate::oci::Platform;
+use crate::recipe::{Command, Instruction, Mount, MountKind, Run, RunNetwork};
+use crate::rootfs::Layers;
+use crate::store::io_error;
+
+/// Where a shell looks for programs when the image does not say.
+const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
+/// Variables that say how the Web is reached: a RUN sees them where the build is given them, without ARG, and
+/// what it makes does not depend on them.
+pub(super) const PROXIES: [&str; 5] = ["HTTP_PROXY", "HTTPS_PROXY", "FTP_PROXY", "NO_PROXY", "ALL_PROXY"];
+/// How often a running command looks whether the build is to end.
+const HALT_CHECK: Duration = Duration::from_millis(50);
+/// Where a script is shown that names its own program.
+const SCRIPT_AT: &str = "/dev/script";
+/// Where secrets are when a mount does not say.
+const SECRETS_AT: &str = "/run/secrets";
+/// How many caches of one name builds side by side may have that do not share it.
+const PRIVATE_CACHES: usize = 64;
+
+/// What a command sees besides the image's files.
+#[derive(Default)]
+struct Shown {
+    binds: Vec<Bind>,
+    views: Vec<View>,
+    empty: Vec<EmptyFolder>,
+    secrets: Vec<SecretFile>,
+    env: BTreeMap<String, String>,
+    points: Vec<MountPoint>,
+    /// Locks that are held while the command runs.
+    _locks: Vec<File>,
+}
+
+impl StageBuild<'_> {
+    pub(super) fn run(&mut self, at: &Instruction, run: &Run) -> Result<(), BuildError> {
+        let (config, here) = (&self.state.config, Platform::here());
+        if config.architecture != here.architecture || config.os != here.os {
+            let words =
+                format!("this machine is {here}, and cannot run what is for {}/{}", config.os, config.architecture);
+            let help = "build it on a runner of that kind; or, where only files are made, begin the stage with FROM --platform=$BUILDPLATFORM";
+            return Err(self.fault(at, words, Some(help.to_owned())).into());
+        }
+        let mounts = run.mounts.iter().map(|mount| self.filled(at, mount)).collect::<Result<Vec<_>, _>>()?;
+        let env = self.run_env();
+        let shell = self.state.shell();
+        let config = &self.state.config.config;
+        let mut key = Key::new("run", &self.state.config.rootfs.diff_ids);
+        match &run.command {
+            Command::Script(text) => key.text("script").text(text).texts(&shell),
+            command => key.text("command").texts(&command.argv(&shell)),
+        };
+        key.texts(env.iter().flat_map(|(name, value)| [name, value]));
+        key.text(&config.working_dir).text(&config.user).text(&format!("{:?}", run.network)).number(self.state.moment);
+        for mount in &mounts {
+            self.mount_key(at, mount, &mut key)?;
+        }
+        self.step(at, key.digest(), |stage, upper_of| {
+            let below = stage.state.paths(&stage.build.store)?;
+            let scratch = upper_of.parent().unwrap_or(upper_of).to_owned();
+            let shown = stage.show(at, &mounts, &below, &scratch)?;
+            stage.execute(at, run, env, shown, below, &scratch)
+        })
+    }
+
+    fn run_env(&self) -> BTreeMap<String, String> {
+        let mut env =
+            BTreeMap::from([("PATH".to_owned(), PATH.to_owned()), (EPOCH.to_owned(), self.state.moment.to_string())]);
+        env.extend(self.state.values());
+        env
+    }
+
+    /// A mount with its options filled in.
+    fn filled(&self, at: &Instruction, mount: &Mount) -> Result<Mount, BuildError> {
+        let options = mount.options.iter().map(|(name, value)| Ok((name.clone(), self.fill(at, value)?)));
+        Ok(Mount { kind: mount.kind, options: options.collect::<Result<_, BuildError>>()? })
+    }
+
+    /// Adds to a key what a mount says and, of a bind, what it shows. Of a secret its name, never its value.
+    fn mount_key(&self, at: &Instruction, mount: &Mount, key: &mut Key) -> Result<(), BuildError> {
+        key.text(&format!("{:?}", mount.kind)).texts(mount.options.iter().flat_map(|(name, value)| [name, value]));
+        if mount.kind == MountKind::Secret {
+            // Whether there is one where none need be.
+            key.number(self.build.input.secrets.contains_key(secret_id(mount)).into());
+        }
+        if mount.kind != MountKind::Bind {
+            return Ok(());
+        }
+        let origin = self.origin(at, mount.option("from"))?;
+        let source = self.source(&origin);
+        let mut items: Vec<Item> = Vec::new();
+        let shown = source.one(mount.option("source").unwrap_or("/"));
+        let read = shown.and_then(|path| source.everything(&path, &mut items));
+        read.and_then(|()| add_to_key(&items, self.build.store.ids(), key)).map_err(|error| self.files_fault(at, error))
+    }
+
+    fn execute(
+        &self,
+        at: &Instruction,
+        run: &Run,
+        env: BTreeMap<String, String>,
+        shown: Shown,
+        below: Vec<PathBuf>,
+        scratch: &Path,
+    ) -> Result<Option<Times>, BuildError> {
+        let config = &self.state.config.config;
+        let mut env = env;
+        for name in PROXIES.iter().flat_map(|name| [(*name).to_owned(), name.to_ascii_lowercase()]) {
+            if let Some(value) = self.build.input.args.get(&name) {
+                env.entry(name).or_insert_with(|| value.clone());
+            }
+        }
+        env.extend(shown.env);
+        let mut binds = shown.binds;
+        let argv = match &run.command {
+            Command::Script(text) if text.starts_with("#!") => {
+                let file = scratch.join("script");
+                let written = fs::write(&file, text)
+                    .and_then(|()| fs::set_permissions(&file, PermissionsExt::from_mode(0o755)))
+                    .and_then(|()| self.build.store.ids().give(&file, 0, 0));
+                written.map_err(io_error("write a script"))?;
+                binds.push(Bind { from: file, to: SCRIPT_AT.to_owned(), read_only: true });
+                vec![SCRIPT_AT.to_owned()]
+            }
+            command => command.argv(&self.state.shell()),
+        };
+        let root = Rootfs { mount_points: shown.points.clone(), ..Rootfs::new(below.clone(), scratch.to_owned()) };
+        let spec = Spec {
+            argv,
+            env,
+            binds,
+            views: shown.views,
+            empty: shown.empty,
+            secrets: shown.secrets,
+            folder: if config.working_dir.is_empty() { "/".to_owned() } else { config.working_dir.clone() },
+            user: config.user.clone(),
+            hostname: "build".to_owned(),
+            ..Spec::new(root)
+        };
+        let times = Times::from_now(self.state.moment);
+        let exit = self.wait_for(at, &spec, run.network)?;
+        let failed = |words: String, help: Option<String>| Err(BuildError::from(self.fault(at, words, help)));
+        match exit {
+            Exit::Status(0) => {}
+            Exit::Status(status) => {
+                let help = match status {
+                    127 => Some("the shell found no such program in the image".to_owned()),
+                    126 => Some("the program is there, and cannot be run".to_owned()),
+                    _ => Some("the lines above are all it said".to_owned()),
+                };
+                return failed(format!("the command ended with exit status {status}"), help);
+            }
+            Exit::Signal(signal) => return failed(format!("the command was ended by signal {signal}"), None),
+            Exit::Failed(words) => return failed(words, None),
+            Exit::Killed => return Err(BuildError::Halted),
+        }
+        for point in &shown.points {
+            forget_mount_point(&scratch.join("upper"), point, &below);
+        }
+        Ok(Some(times))
+    }
+
+    fn wait_for(&self, at: &Instruction, spec: &Spec, network: RunNetwork) -> Result<Exit, BuildError> {
+        let output = self.build.outside.output(self.label.as_deref()).map_err(io_error("share the log"))?;
+        let descriptor = output.descriptor().map_err(io_error("share the log"))?;
+        let started = self.build.outside.start(spec, network, descriptor);
+        let mut running = started.map_err(|words| BuildError::from(self.fault(at, words, None)))?;
+        let exit = loop {
+            if let Some(exit) = running.wait_at_most(HALT_CHECK) {
+                break Ok(exit);
+            }
+            if self.build.is_halted() {
+                running.kill();
+                break Err(BuildError::Halted);
+            }
+        };
+        output.finish();
+        exit
+    }
+
+    /// Makes what the mounts show.
+    fn show(&self, at: &Instruction, mounts: &[Mount], below: &[PathBuf], scratch: &Path) -> Result<Shown, BuildError> {
+        let mut shown = Shown::default();
+        for (number, mount) in mounts.iter().enumerate() {
+            let fault = |words: String| BuildError::from(self.fault(at, words, None));
+            let place = |named: &str| {
+                let path = self.state.absolute(named);
+                let real = Layers(below).follow(Path::new(&path));
+                real.ok_or_else(|| fault(format!("{named}: links go round in a circle")))
+            };
+            let number_of = |name: &str, otherwise: u32, radix: u32| match mount.option(name) {
+                None => Ok(otherwise),
+                Some(text) => {
+                    u32::from_str_radix(text, radix).map_err(|_| fault(format!("{name} `{text}` is not a number")))
+                }
+            };
+            let mut point = |path: &Path, is_folder: bool| {
+                if Layers(below).find(path).is_none() {
+                    shown.points.push(MountPoint { path: path.to_owned(), is_folder });
+                }
+                path.to_string_lossy().into_owned()
+            };
+            match mount.kind {
+                MountKind::Tmpfs => {
+                    let target = place(mount.option("target").unwrap_or_default())?;
+                    let size = mount.option("size").map(|text| {
+                        size(text).ok_or_else(|| {
+                            fault(format!("size `{text}` is not a number of bytes: write 67108864, 64m or 1g"))
+                        })
+                    });
+                    let at = point(&target, true);
+                    shown.empty.push(EmptyFolder { at, size: size.transpose()? });
+                }
+                MountKind::Cache => {
+                    let target = place(mount.option("target").unwrap_or_default())?;
+                    let owner = (number_of("uid", 0, 10)?, number_of("gid", 0, 10)?);
+                    let id = mount.option("id").map_or_else(|| target.to_string_lossy().into_owned(), str::to_owned);
+                    let sharing = mount.option("sharing").unwrap_or("shared");
+                    let (folder, lock) = self.cache_folder(&id, sharing)?;
+                    if !folder.is_dir() {
+                        self.begin_cache(at, mount, &folder, owner, number_of("mode", 0o755, 8)?)?;
+                    }
+                    shown._locks.extend(lock);
+                    let to = point(&target, true);
+                    shown.binds.push(Bind { from: folder, to, read_only: mount.option("ro") == Some("true") });
+                }
+                MountKind::Bind => {
+                    let target = place(mount.option("target").unwrap_or_default())?;
+                    let origin = self.origin(at, mount.option("from"))?;
+                    let source = self.source(&origin);
+                    let path = source.one(mount.option("source").unwrap_or("/"));
+                    let path = path.map_err(|error| self.files_fault(at, error))?;
+                    let is_folder = source.layers.find(&path).is_some_and(|found| found.is_dir());
+                    let layers = match origin.is_context() {
+                        true => vec![self.build.seen_context()?],
+                        false => source.layers.0.to_vec(),
+                    };
+                    let changes = (mount.option("rw") == Some("true")).then(|| self.changes(scratch, number));
+                    let to = point(&target, is_folder);
+                    let path = path.to_string_lossy().into_owned();
+                    shown.views.push(View { layers, path, to, changes: changes.transpose()? });
+                }
+                MountKind::Secret => self.secret(at, mount, &mut shown, &place, &number_of, below)?,
+                MountKind::Ssh => {
+                    let id = mount.option("id").unwrap_or("default");
+                    let Some(socket) = self.build.input.agents.get(id) else {
+                        if mount.option("required") == Some("false") {
+                            continue;
+                        }
+                        let help =
+                            format!("write ssh \"{id}\" in the image of the pipeline file, or required=false here");
+                        return Err(self
+                            .fault(at, format!("no key `{id}` was given to this build"), Some(help))
+                            .into());
+                    };
+                    let target =
+                        mount.option("target").map_or_else(|| format!("/run/ssh-agent.{number}"), str::to_owned);
+                    let to = point(&place(&target)?, false);
+                    shown.env.insert("SSH_AUTH_SOCK".to_owned(), to.clone());
+                    shown.binds.push(Bind { from: socket.clone(), to, read_only: false });
+                }
+            }
+        }
+        Ok(shown)
+    }
+
+    fn secret(
+        &self,
+        at: &Instruction,
+        mount: &Mount,
+        shown: &mut Shown,
+        place: &dyn Fn(&str) -> Result<PathBuf, BuildError>,
+        number_of: &dyn Fn(&str, u32, u32) -> Result<u32, BuildError>,
+        below: &[PathBuf],
+    ) -> Result<(), BuildError> {
+        let id = secret_id(mount);
+        let Some(secret) = self.build.input.secrets.get(id) else {
+            if mount.option("required") == Some("false") {
+                return Ok(());
+            }
+            let help = format!("write secret \"{id}\" in the image of the pipeline file, or required=false here");
+            return Err(self.fault(at, format!("no secret `{id}` was given to this build"), Some(help)).into());
+        };
+        if let Some(name) = mount.option("env") {
+            let text = String::from_utf8(secret.0.clone());
+            let text =
+                text.map_err(|_| self.fault(at, format!("the secret `{id}` is not text, which a variable is"), None))?;
+            shown.env.insert(name.to_owned(), text);
+            if mount.option("target").is_none() {
+                return Ok(());
+            }
+        }
+        let target = mount.option("target").map_or_else(|| format!("{SECRETS_AT}/{id}"), str::to_owned);
+        let real = place(&target)?;
+        if Layers(below).find(&real).is_none() {
+            shown.points.push(MountPoint { path: real.clone(), is_folder: false });
+        }
+        shown.secrets.push(SecretFile {
+            at: real.to_string_lossy().into_owned(),
+            bytes: secret.0.clone(),
+            mode: number_of("mode", 0o400, 8)?,
+            owner: (number_of("uid", 0, 10)?, number_of("gid", 0, 10)?),
+        });
+        Ok(())
+    }
+
+    /// The folder of a cache, and the lock on it where it is not shared. It may not be there yet.
+    fn cache_folder(&self, id: &str, sharing: &str) -> Result<(PathBuf, Option<File>), BuildError> {
+        let caches = &self.build.input.caches;
+        fs::create_dir_all(caches).map_err(io_error("make the folder of caches"))?;
+        let name = digest_of(id.as_bytes()).hex()[..32].to_owned();
+        if sharing == "shared" {
+            return Ok((caches.join(name), None));
+        }
+        for number in 0..PRIVATE_CACHES {
+            let name = if number == 0 { name.clone() } else { format!("{name}-{number}") };
+            let lock = caches.join(format!("{name}.lock"));
+            let lock = File::options().create(true).truncate(false).write(true).open(lock);
+            let lock = lock.map_err(io_error("lock a cache"))?;
+            loop {
+                if flock(&lock, FlockOperation::NonBlockingLockExclusive).is_ok() {
+                    return Ok((caches.join(name), Some(lock)));
+                }
+                if sharing == "private" {
+                    break;
+                }
+                if self.build.is_halted() {
+                    return Err(BuildError::Halted);
+                }
+                std::thread::sleep(HALT_CHECK);
+            }
+        }
+        Err(BuildError::Input(format!("{PRIVATE_CACHES} builds have a cache `{id}` of their own already")))
+    }
+
+    /// Makes a cache's folder, with the files that it begins with.
+    fn begin_cache(
+        &self,
+        at: &Instruction,
+        mount: &Mount,
+        folder: &Path,
+        owner: (u32, u32),
+        mode: u32,
+    ) -> Result<(), BuildError> {
+        let told = || io_error("make a cache");
+        let ids = self.build.store.ids();
+        let new = tempfile::tempdir_in(&self.build.input.caches).map_err(told())?;
+        if mount.option("from").is_some() || mount.option("source").is_some() {
+            let origin = self.origin(at, mount.option("from"))?;
+            let source = self.source(&origin);
+            let mut items = Vec::new();
+            let found = source.one(mount.option("source").unwrap_or("/"));
+            let copied = found.and_then(|path| source.everything(&path, &mut items)).and_then(|()| {
+                items.retain(|item| !item.to.as_os_str().is_empty());
+                Copier::new(Layers(&[]), new.path(), ids, self.state.moment).copy(&items, "/")
+            });
+            copied.map_err(|error| self.files_fault(at, error))?;
+        }
+        ids.give(new.path(), owner.0, owner.1).map_err(told())?;
+        fs::set_permissions(new.path(), PermissionsExt::from_mode(mode)).map_err(told())?;
+        match fs::rename(new.path(), folder) {
+            // Another build made it meanwhile; it shares that one.
+            Err(_) if folder.is_dir() => Ok(()),
+            Err(error) => Err(told()(error).into()),
+            Ok(()) => {
+                // It has another name now, under which it stays.
+                let _ = new.keep();
+                Ok(())
+            }
+        }
+    }
+
+    /// A folder for what is changed in a mount, which nobody sees afterwards.
+    fn changes(&self, scratch: &Path, number: usize) -> Result<PathBuf, BuildError> {
+        let folder = scratch.join(format!("view-{number}"));
+        for part in ["", "upper", "work"] {
+            let path = folder.join(part);
+            let made = fs::create_dir_all(&path).and_then(|()| self.build.store.ids().give(&path, 0, 0));
+            made.map_err(io_error("make a folder for a mount"))?;
+        }
+        Ok(folder)
+    }
+
+    pub(super) fn fault(&self, at: &Instruction, words: impl Into<String>, help: Option<String>) -> Fault {
+        let words = words.into();
+        match &self.trigger {
+            // It stands in no file: what is underlined is the FROM that brought it.
+            Some(text) => {
+                let words = format!("`{text}`, which the base leaves to images built on it: {words}");
+                self.build.input.recipe.fault(&self.stage.from, words, help)
+            }
+            None => self.build.input.recipe.fault(at, words, help),
+        }
+    }
+}
+
+/// The name of the secret that a mount shows: said, or the last part of its target.
+fn secret_id(mount: &Mount) -> &str {
+    let from_target = || mount.option("target").and_then(|target| target.rsplit('/').next()).unwrap_or_default();
+    mount.option("id").unwrap_or_else(from_target)
+}
+
+/// Takes a mount point out of the changes, where nothing is in it.
+fn forget_mount_point(upper: &Path, point: &MountPoint, below: &[PathBuf]) {
+    let on_disk = upper.join(point.path.strip_prefix("/").unwrap_or(&point.path));
+    let Ok(data) = fs::symlink_metadata(&on_disk) else { return };
+    if Layers(below).find(&point.path).is_some() {
+        return;
+    }
+    // Neither removes what has something in it.
+    if data.is_dir() {
+        drop(fs::remove_dir(&on_disk));
+    } else if data.is_file() && data.len() == 0 {
+        drop(fs::remove_file(&on_disk));
+    }
+}
+
+/// A number of bytes, with `k`, `m` or `g` behind it or not.
+fn size(text: &str) -> Option<u64> {
+    let text = text.to_ascii_lowercase();
+    let text = text.trim_end_matches("ib").trim_end_matches('b');
+    let (digits, factor) = match text.chars().last()? {
+        'k' => (&text[..text.len() - 1], 1 << 10),
+        'm' => (&text[..text.len() - 1], 1 << 20),
+        'g' => (&text[..text.len() - 1], 1 << 30),
+        _ => (text, 1),
+    };
+    digits.parse::<u64>().ok()?.checked_mul(factor)
+}

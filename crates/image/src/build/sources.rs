@@ -1,0 +1,271 @@
+//! COPY and ADD: finding what they name, in the context, in stages, in images, on the Web, in archives, in the
+//! recipe itself.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+
+use pondrix_core::image::Digest;
+
+use super::copy::Copier;
+use super::files::{FilesError, Item, Layout, Source, add_to_key};
+use super::key::Key;
+use super::owner::{self, Mode};
+use super::stage::{Build, StageBuild};
+use super::{BuildError, archives};
+use crate::layer::Times;
+use crate::recipe::{Copy, CopyWord, Ignore, Instruction, expand_text, is_plain_name};
+use crate::rootfs::Layers;
+use crate::store::io_error;
+
+/// Where files come from.
+pub(super) struct Origin {
+    layers: Vec<PathBuf>,
+    /// What it is, for people; nothing for the context.
+    name: Option<String>,
+}
+
+impl Origin {
+    pub(super) const fn is_context(&self) -> bool {
+        self.name.is_none()
+    }
+}
+
+/// The context, as recipes see it.
+pub(super) fn context_source<'b>(build: &'b Build<'_>, context: &'b [PathBuf]) -> Source<'b> {
+    Source { layers: Layers(context), ignore: Some(&build.input.ignore), keeps: false, name: "the context".to_owned() }
+}
+
+impl StageBuild<'_> {
+    /// What `from` names: an earlier stage, an image, or the context where nothing is named.
+    pub(super) fn origin(&self, at: &Instruction, from: Option<&str>) -> Result<Origin, BuildError> {
+        let Some(from) = from else {
+            return Ok(Origin { layers: vec![self.build.input.context.clone()], name: None });
+        };
+        if let Some(stage) = self.build.input.recipe.stage_named(from, self.number) {
+            let state = self.build.progress.wait_for(stage)?;
+            return Ok(Origin { layers: state.paths(&self.build.store)?, name: Some(format!("the stage `{from}`")) });
+        }
+        if !from.contains(['/', ':', '@']) {
+            let words = format!("there is no stage `{from}` in front of this one");
+            let help = "name a stage as FROM … AS NAME names it, or an image as HOST/IMAGE:TAG";
+            return Err(self.fault(at, words, Some(help.to_owned())).into());
+        }
+        let name = self.build.plan.reference(self.build.outside, from);
+        let name = name.map_err(|(words, help)| BuildError::from(self.fault(at, words, help)))?;
+        let image = self.image(at, &name)?;
+        Ok(Origin { layers: self.build.store.layers(&image)?, name: Some(format!("the image {name}")) })
+    }
+
+    pub(super) fn source<'o>(&'o self, origin: &'o Origin) -> Source<'o> {
+        match &origin.name {
+            None => context_source(self.build, &origin.layers),
+            Some(name) => Source { layers: Layers(&origin.layers), ignore: None, keeps: true, name: name.clone() },
+        }
+    }
+
+    pub(super) fn files_fault(&self, at: &Instruction, error: FilesError) -> BuildError {
+        match error {
+            FilesError::Words(words, help) => self.fault(at, words, help).into(),
+            FilesError::Io(path, error) => self.fault(at, format!("{}: {error}", path.display()), None).into(),
+        }
+    }
+
+    pub(super) fn copy(&mut self, at: &Instruction, copy: &Copy) -> Result<(), BuildError> {
+        let to = self.state.absolute(&self.fill(at, &copy.to)?);
+        let exclude = Ignore::of(&self.fill_all(at, &copy.exclude)?).map_err(|words| self.fault(at, words, None))?;
+        let fill_maybe = |word: &Option<String>| word.as_ref().map(|word| self.fill(at, word)).transpose();
+        let (owner, mode) = (fill_maybe(&copy.owner)?, fill_maybe(&copy.mode)?);
+        let mode_read = mode.as_deref().map(Mode::read).transpose().map_err(|words| self.fault(at, words, None))?;
+        let scratch = tempfile::tempdir_in(&self.build.input.scratch).map_err(io_error("make a folder for copies"))?;
+        let below_paths = if copy.link { Vec::new() } else { self.state.paths(&self.build.store)? };
+        let ends_as_folder = to.ends_with('/') || to.ends_with("/.");
+        let into_folder = ends_as_folder || Layers(&below_paths).is_folder(Path::new(&to));
+        let layout = Layout { exclude: &exclude, parents: copy.parents, into_folder };
+        let mut items = Vec::new();
+        let count = self.find(at, copy, &layout, scratch.path(), &mut items)?;
+        if count > 1 && !into_folder && !copy.parents {
+            let help = Some(format!("write `{}/`", copy.to));
+            return Err(self.fault(at, "several files need a folder to go into", help).into());
+        }
+        // A name means what the image says, whatever the layer depends on: the key has the numbers.
+        let users = if owner.is_some() { self.state.paths(&self.build.store)? } else { Vec::new() };
+        let owner = owner.as_deref().map(|owner| owner::ids_of(owner, &Layers(&users))).transpose();
+        let owner = owner.map_err(|words| self.fault(at, words, None))?;
+        let below = if copy.link { &[][..] } else { &self.state.config.rootfs.diff_ids };
+        let mut key = Key::new("copy", below);
+        let owner_text = owner.map(|(user, group)| format!("{user}:{group}"));
+        key.text(&to).maybe(owner_text.as_deref()).maybe(mode.as_deref()).number(self.state.moment);
+        add_to_key(&items, self.build.store.ids(), &mut key).map_err(|error| self.files_fault(at, error))?;
+        self.step(at, key.digest(), |stage, upper| {
+            let ids = stage.build.store.ids();
+            let mut copier = Copier::new(Layers(&below_paths), upper, ids, stage.state.moment).owned(owner, mode_read);
+            let is_folder = into_folder || items.iter().any(|item| !item.to.as_os_str().is_empty());
+            let begun = if is_folder { copier.folder(Path::new(&to)).map(drop) } else { Ok(()) };
+            begun.and_then(|()| copier.copy(&items, &to)).map_err(|error| stage.files_fault(at, error))?;
+            Ok(Some(Times::from_now(stage.state.moment)))
+        })
+    }
+
+    /// Finds what a COPY or ADD names. Answers how many things that are.
+    fn find(
+        &self,
+        at: &Instruction,
+        copy: &Copy,
+        layout: &Layout<'_>,
+        scratch: &Path,
+        items: &mut Vec<Item>,
+    ) -> Result<usize, BuildError> {
+        let origin = self.origin(at, copy.from.as_deref())?;
+        let source = self.source(&origin);
+        let mut count = 0;
+        for (number, name) in self.fill_all(at, &copy.sources)?.iter().enumerate() {
+            let scratch = scratch.join(number.to_string());
+            let is_address = name.starts_with("http://") || name.starts_with("https://");
+            count += match copy.word {
+                CopyWord::Add if is_address => self.find_address(at, copy, name, &scratch, layout, items)?,
+                CopyWord::Add if copy.unpack != Some(false) => self.add(at, &source, name, &scratch, layout, items)?,
+                _ => source.find(name, layout, items).map_err(|error| self.files_fault(at, error))?,
+            };
+        }
+        for (number, document) in copy.documents.iter().enumerate() {
+            // The reader refuses such names; here one would be a file of this machine.
+            if !is_plain_name(&document.name) {
+                return Err(self.fault(at, format!("`{}` is not a file's name", document.name), None).into());
+            }
+            let folder = scratch.join(format!("text-{number}"));
+            fs::create_dir(&folder).map_err(io_error("make a folder for a text"))?;
+            let body = match document.expands {
+                true => expand_text(&document.body, &self.state.values(), self.build.input.recipe.escape)
+                    .map_err(|error| self.fault(at, error.to_string(), None))?,
+                false => document.body.clone(),
+            };
+            let file = folder.join(&document.name);
+            let public = PermissionsExt::from_mode(0o644);
+            let written = fs::write(&file, body).and_then(|()| fs::set_permissions(&file, public));
+            written.map_err(io_error("write a text of the recipe"))?;
+            count += self.find_made(at, &folder, &document.name, false, layout, items)?;
+        }
+        Ok(count)
+    }
+
+    /// Finds something in a folder that was made for it.
+    fn find_made(
+        &self,
+        at: &Instruction,
+        folder: &Path,
+        name: &str,
+        keeps: bool,
+        layout: &Layout<'_>,
+        items: &mut Vec<Item>,
+    ) -> Result<usize, BuildError> {
+        let layers = [folder.to_owned()];
+        let source = Source { layers: Layers(&layers), ignore: None, keeps, name: "what was fetched".to_owned() };
+        let layout = Layout { parents: false, ..*layout };
+        source.find(name, &layout, items).map_err(|error| self.files_fault(at, error))
+    }
+
+    /// Fetches what an address names, and finds it.
+    fn find_address(
+        &self,
+        at: &Instruction,
+        copy: &Copy,
+        address: &str,
+        scratch: &Path,
+        layout: &Layout<'_>,
+        items: &mut Vec<Item>,
+    ) -> Result<usize, BuildError> {
+        fs::create_dir(scratch).map_err(io_error("make a folder for a download"))?;
+        let file = self.download(at, copy, address, scratch, layout)?;
+        let path = scratch.join(&file);
+        if copy.unpack == Some(true) && archives::is_archive(&path) {
+            return self.unpack(at, &path, &scratch.with_extension("unpacked"), layout, items);
+        }
+        self.find_made(at, scratch, &file, false, layout, items)
+    }
+
+    /// Finds files of the context, with archives among what is named unpacked.
+    fn add(
+        &self,
+        at: &Instruction,
+        source: &Source<'_>,
+        name: &str,
+        scratch: &Path,
+        layout: &Layout<'_>,
+        items: &mut Vec<Item>,
+    ) -> Result<usize, BuildError> {
+        let mut found = Vec::new();
+        let inside = Layout { into_folder: true, ..*layout };
+        let count = source.find(name, &inside, &mut found).map_err(|error| self.files_fault(at, error))?;
+        // What is in a folder that was named stays as it is.
+        let is_one_file = |item: &Item| item.data.is_file() && item.to.components().count() == 1;
+        let named_files = found.iter().filter(|item| is_one_file(item)).count();
+        if named_files != count {
+            return source.find(name, layout, items).map_err(|error| self.files_fault(at, error));
+        }
+        let mut total = 0;
+        for (number, item) in found.into_iter().enumerate() {
+            if archives::is_archive(&item.real) {
+                let folder = scratch.with_extension(format!("archive-{number}"));
+                total += self.unpack(at, &item.real, &folder, layout, items)?;
+            } else {
+                let to = if layout.into_folder { item.to.clone() } else { PathBuf::new() };
+                items.push(Item { to, ..item });
+                total += 1;
+            }
+        }
+        Ok(total)
+    }
+
+    /// Unpacks an archive, and finds what was in it.
+    fn unpack(
+        &self,
+        at: &Instruction,
+        archive: &Path,
+        folder: &Path,
+        layout: &Layout<'_>,
+        items: &mut Vec<Item>,
+    ) -> Result<usize, BuildError> {
+        archives::unpack(archive, folder, self.build.store.ids()).map_err(|words| self.fault(at, words, None))?;
+        self.find_made(at, folder, "/", true, layout, items)?;
+        Ok(1)
+    }
+
+    /// Fetches what an address names into a folder. Answers its name.
+    fn download(
+        &self,
+        at: &Instruction,
+        copy: &Copy,
+        address: &str,
+        folder: &Path,
+        layout: &Layout<'_>,
+    ) -> Result<String, BuildError> {
+        let path = address.split(['?', '#']).next().unwrap_or_default();
+        let name = path.rsplit('/').next().filter(|name| !name.is_empty() && path.matches('/').count() > 2);
+        let name = match (name, layout.into_folder) {
+            (Some(name), _) if name != "." && name != ".." => name.to_owned(),
+            (_, false) => "file".to_owned(),
+            _ => {
+                let words = format!("{address} names no file, and the destination is a folder");
+                return Err(self.fault(at, words, Some("name the destination's file".to_owned())).into());
+            }
+        };
+        let file = folder.join(&name);
+        self.build.outside.download(address, &file).map_err(|words| self.fault(at, words, None))?;
+        if let Some(wanted) = &copy.checksum {
+            let wanted = self.fill(at, wanted)?;
+            let wanted: Digest =
+                wanted.parse().map_err(|error| self.fault(at, format!("--checksum: {error}"), None))?;
+            let bytes =
+                fs::File::open(&file).and_then(crate::hash::digest_of_file).map_err(io_error("read a download"))?;
+            if bytes != wanted {
+                let words = format!("{address} gave {bytes} where {wanted} is asked for; nothing of it was used");
+                return Err(self
+                    .fault(at, words, Some("correct --checksum, or find out what changed".to_owned()))
+                    .into());
+            }
+        }
+        fs::set_permissions(&file, PermissionsExt::from_mode(0o600)).map_err(io_error("write a download"))?;
+        Ok(name)
+    }
+}

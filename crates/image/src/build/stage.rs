@@ -1,0 +1,393 @@
+//! One stage: one instruction after the other.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+
+use pondrix_core::Time;
+use pondrix_core::image::{Digest, Reference};
+use serde_json::json;
+
+use super::copy::Copier;
+use super::graph::{Base, Plan, Progress};
+use super::key::Key;
+use super::sources::context_source;
+use super::state::State;
+use super::{BuildError, BuildInput, EPOCH, Outside};
+use crate::Store;
+use crate::layer::{self, Times};
+use crate::oci::{Descriptor, HealthConfig, History, Platform};
+use crate::recipe::{Action, Command, Healthcheck, Instruction, Recipe, Stage, expand};
+use crate::rootfs::Layers;
+use crate::store::{Remembered, io_error};
+
+/// A build, as its stages see it.
+pub(super) struct Build<'a> {
+    pub(super) input: &'a BuildInput,
+    pub(super) store: Store,
+    pub(super) outside: &'a dyn Outside,
+    pub(super) plan: Plan,
+    pub(super) progress: Progress,
+    /// The context without what is left out, where a mount needs that as a folder.
+    seen_context: OnceLock<Result<PathBuf, String>>,
+}
+
+impl<'a> Build<'a> {
+    pub(super) fn new(
+        input: &'a BuildInput,
+        store: &Store,
+        outside: &'a dyn Outside,
+        plan: Plan,
+        progress: Progress,
+    ) -> Self {
+        Self { input, store: store.clone(), outside, plan, progress, seen_context: OnceLock::new() }
+    }
+
+    pub(super) fn is_halted(&self) -> bool {
+        self.outside.is_halted() || self.progress.has_failed()
+    }
+
+    /// The context as recipes see it, as a folder.
+    pub(super) fn seen_context(&self) -> Result<PathBuf, BuildError> {
+        let input = self.input;
+        if input.ignore.is_empty() {
+            return Ok(input.context.clone());
+        }
+        let make = || {
+            let folder = input.scratch.join("context-seen");
+            fs::create_dir(&folder).map_err(|error| error.to_string())?;
+            self.store.ids().give(&folder, 0, 0).map_err(|error| error.to_string())?;
+            let context = [input.context.clone()];
+            let source = context_source(self, &context);
+            let mut items = Vec::new();
+            let copied = source.everything(Path::new("/"), &mut items).and_then(|()| {
+                items.retain(|item| !item.to.as_os_str().is_empty());
+                Copier::new(Layers(&[]), &folder, self.store.ids(), super::MOMENT).copy(&items, "/")
+            });
+            copied.map(|()| folder).map_err(|error| format!("{error:?}"))
+        };
+        self.seen_context.get_or_init(make).clone().map_err(BuildError::Input)
+    }
+}
+
+/// A stage that is being built.
+pub(super) struct StageBuild<'b> {
+    pub(super) build: &'b Build<'b>,
+    pub(super) stage: &'b Stage,
+    pub(super) state: State,
+    /// What its lines in the log begin with, where there are several stages.
+    pub(super) label: Option<String>,
+    /// The instruction of the base that is carried out.
+    pub(super) trigger: Option<String>,
+    pub(super) number: usize,
+    platform: Platform,
+    /// Whether CMD stands in this stage: an ENTRYPOINT then leaves it alone.
+    has_cmd: bool,
+}
+
+impl<'b> StageBuild<'b> {
+    pub(super) fn carry_out(build: &'b Build<'b>, number: usize) -> Result<State, BuildError> {
+        let recipe = &build.input.recipe;
+        let stage = &recipe.stages[number];
+        let label = stage.name.clone().unwrap_or_else(|| format!("stage {number}"));
+        let mut this = Self {
+            build,
+            stage,
+            state: State::empty(&build.input.platform),
+            label: (build.plan.count() > 1).then_some(label),
+            trigger: None,
+            number,
+            platform: build.plan.platforms[number].clone(),
+            has_cmd: false,
+        };
+        this.begin()?;
+        for (place, instruction) in stage.instructions.iter().enumerate() {
+            if build.is_halted() {
+                return Err(BuildError::Halted);
+            }
+            this.say(&format!("[{}/{}] {}", place + 2, stage.instructions.len() + 1, instruction.text));
+            this.instruction(instruction)?;
+        }
+        Ok(this.state)
+    }
+
+    /// Takes over from the base, and does what the base asks of those who do.
+    fn begin(&mut self) -> Result<(), BuildError> {
+        let total = self.stage.instructions.len() + 1;
+        let meant = match &self.build.plan.bases[self.number] {
+            Base::Image(name) if self.stage.base.contains('$') => format!(", which is {name}"),
+            _ => String::new(),
+        };
+        self.say(&format!("[1/{total}] {}{meant}", self.stage.from.text));
+        match &self.build.plan.bases[self.number] {
+            Base::Scratch => self.state = State::empty(&self.platform),
+            Base::Stage(other) => self.state = self.build.progress.wait_for(*other)?,
+            Base::Image(name) => {
+                let image = self.image(&self.stage.from, name)?;
+                self.state.base = Some((name.clone(), image.digest.clone(), image.manifest.layers.len()));
+                self.state.layers = image.manifest.layers;
+                self.state.config = image.config;
+            }
+        }
+        let triggers = self.state.config.config.on_build.take().unwrap_or_default();
+        for text in triggers {
+            self.say(&format!("[of the base] {text}"));
+            self.trigger = Some(text.clone());
+            let read = Recipe::read_trigger(&text).map_err(|faults| {
+                let words = faults.first().map_or(String::new(), |fault| fault.message.clone());
+                BuildError::from(self.fault(&self.stage.from, words, None))
+            })?;
+            self.instruction(&read)?;
+            self.trigger = None;
+        }
+        Ok(())
+    }
+
+    pub(super) fn image(&self, at: &Instruction, name: &Reference) -> Result<crate::Image, BuildError> {
+        let image = self.build.outside.image(name, &self.platform);
+        image.map_err(|words| BuildError::from(self.fault(at, words, None)))
+    }
+
+    fn say(&self, line: &str) {
+        self.build.outside.say(self.label.as_deref(), line);
+    }
+
+    /// A word with its variables filled in and its quotes taken away.
+    pub(super) fn fill(&self, at: &Instruction, word: &str) -> Result<String, BuildError> {
+        let filled = expand(word, &self.state.values(), self.build.input.recipe.escape);
+        filled.map_err(|error| self.fault(at, error.to_string(), None).into())
+    }
+
+    pub(super) fn fill_all(&self, at: &Instruction, words: &[String]) -> Result<Vec<String>, BuildError> {
+        words.iter().map(|word| self.fill(at, word)).collect()
+    }
+
+    fn fill_pairs(&self, at: &Instruction, pairs: &[(String, String)]) -> Result<Vec<(String, String)>, BuildError> {
+        pairs.iter().map(|(name, value)| Ok((self.fill(at, name)?, self.fill(at, value)?))).collect()
+    }
+
+    fn instruction(&mut self, at: &Instruction) -> Result<(), BuildError> {
+        match &at.action {
+            Action::From => {}
+            Action::Arg(args) => self.arguments(at, args)?,
+            Action::Env(pairs) => {
+                for (name, value) in self.fill_pairs(at, pairs)? {
+                    self.state.config.config.set_variable(&name, &value);
+                }
+            }
+            Action::Label(pairs) => {
+                let pairs = self.fill_pairs(at, pairs)?;
+                self.state.config.config.labels.get_or_insert_default().extend(pairs);
+            }
+            Action::User(user) => self.state.config.config.user = self.fill(at, user)?,
+            Action::StopSignal(signal) => self.state.config.config.stop_signal = Some(self.signal(at, signal)?),
+            Action::Maintainer(author) => self.state.config.author = Some(author.clone()),
+            Action::Shell(argv) => self.state.config.config.shell = Some(argv.clone()),
+            Action::Onbuild(text) => self.state.config.config.on_build.get_or_insert_default().push(text.clone()),
+            Action::Expose(ports) => self.expose(at, ports)?,
+            Action::Volume(folders) => {
+                for folder in self.fill_all(at, folders)? {
+                    self.state.config.config.volumes.get_or_insert_default().insert(folder, json!({}));
+                }
+            }
+            Action::Healthcheck(check) => self.state.config.config.healthcheck = Some(self.health(check)),
+            Action::Cmd(command) => {
+                self.has_cmd = true;
+                self.state.config.config.cmd = Some(command.argv(&self.state.shell()));
+            }
+            Action::Entrypoint(command) => {
+                let argv = command.argv(&self.state.shell());
+                self.state.config.config.entrypoint = Some(argv).filter(|argv| !argv.is_empty());
+                if !self.has_cmd {
+                    self.state.config.config.cmd = None;
+                }
+            }
+            Action::Workdir(folder) => return self.workdir(at, folder),
+            Action::Copy(copy) => return self.copy(at, copy),
+            Action::Run(run) => return self.run(at, run),
+        }
+        self.note(at, true);
+        Ok(())
+    }
+
+    fn arguments(&mut self, at: &Instruction, args: &[(String, Option<String>)]) -> Result<(), BuildError> {
+        for (name, default) in args {
+            let given = self.build.plan.given(self.build.input, name);
+            let value = match (given, default) {
+                (Some(given), _) => Some(given),
+                (None, Some(default)) => Some(self.fill(at, default)?),
+                (None, None) => self.build.plan.globals.get(name).cloned(),
+            };
+            if let Some(value) = value {
+                if name == EPOCH {
+                    self.state.moment = value.parse().map_err(|_| {
+                        self.fault(at, format!("{EPOCH} is `{value}`, and has to be seconds since 1970"), None)
+                    })?;
+                }
+                self.state.args.insert(name.clone(), value);
+            }
+        }
+        Ok(())
+    }
+
+    fn signal(&self, at: &Instruction, signal: &str) -> Result<String, BuildError> {
+        let signal = self.fill(at, signal)?;
+        let sound = signal.parse::<u8>().is_ok_and(|number| (1..=64).contains(&number))
+            || signal.strip_prefix("SIG").is_some_and(|name| {
+                !name.is_empty() && name.chars().all(|c| c.is_ascii_uppercase() || c.is_ascii_digit() || c == '+')
+            });
+        let help = || Some("write SIGTERM, SIGQUIT, or a number from 1 to 64".to_owned());
+        if sound { Ok(signal) } else { Err(self.fault(at, format!("`{signal}` is not a signal"), help()).into()) }
+    }
+
+    fn expose(&mut self, at: &Instruction, ports: &[String]) -> Result<(), BuildError> {
+        for word in ports {
+            let filled = self.fill(at, word)?;
+            for text in filled.split_whitespace() {
+                let (range, protocol) = text.split_once('/').unwrap_or((text, "tcp"));
+                let (first, last) = range.split_once('-').unwrap_or((range, range));
+                let bounds = first.parse::<u16>().ok().zip(last.parse::<u16>().ok());
+                let protocol = protocol.to_ascii_lowercase();
+                let known = matches!(protocol.as_str(), "tcp" | "udp" | "sctp");
+                let Some((first, last)) = bounds.filter(|(first, last)| first <= last && known) else {
+                    let help = Some("write 8080, 53/udp or 9000-9002/tcp".to_owned());
+                    return Err(self.fault(at, format!("`{text}` is not a port"), help).into());
+                };
+                for port in first..=last {
+                    let ports = self.state.config.config.exposed_ports.get_or_insert_default();
+                    ports.insert(format!("{port}/{protocol}"), json!({}));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn health(&self, check: &Healthcheck) -> HealthConfig {
+        let Healthcheck::Command(health) = check else {
+            return HealthConfig { test: Some(vec!["NONE".to_owned()]), ..HealthConfig::default() };
+        };
+        let test = match &health.command {
+            Command::Exec(argv) => std::iter::once("CMD".to_owned()).chain(argv.iter().cloned()).collect(),
+            Command::Shell(line) | Command::Script(line) => vec!["CMD-SHELL".to_owned(), line.clone()],
+        };
+        let nanoseconds = |span: Option<std::time::Duration>| span.and_then(|span| u64::try_from(span.as_nanos()).ok());
+        HealthConfig {
+            test: Some(test),
+            interval: nanoseconds(health.interval),
+            timeout: nanoseconds(health.timeout),
+            start_period: nanoseconds(health.start_period),
+            start_interval: nanoseconds(health.start_interval),
+            retries: health.retries,
+        }
+    }
+
+    fn workdir(&mut self, at: &Instruction, folder: &str) -> Result<(), BuildError> {
+        let folder = self.state.absolute(&self.fill(at, folder)?);
+        let folder = tidy(&folder);
+        self.state.config.config.working_dir.clone_from(&folder);
+        let mut key = Key::new("folder", &self.state.config.rootfs.diff_ids);
+        key.text(&folder).number(self.state.moment);
+        self.step(at, key.digest(), |stage, upper| {
+            let below = stage.state.paths(&stage.build.store)?;
+            if Layers(&below).is_folder(Path::new(&folder)) {
+                return Ok(None);
+            }
+            let mut copier = Copier::new(Layers(&below), upper, stage.build.store.ids(), stage.state.moment);
+            copier.folder(Path::new(&folder)).map_err(|error| stage.files_fault(at, error))?;
+            Ok(Some(Times::from_now(stage.state.moment)))
+        })
+    }
+
+    /// Takes a layer from the store, or has it made: `make` fills the folder that it is given and answers
+    /// which times its files have; nothing when there is nothing to keep.
+    pub(super) fn step(
+        &mut self,
+        at: &Instruction,
+        key: Digest,
+        make: impl FnOnce(&Self, &Path) -> Result<Option<Times>, BuildError>,
+    ) -> Result<(), BuildError> {
+        let store = &self.build.store;
+        self.build.progress.count_step();
+        if let Some(known) = store.remembered(&key) {
+            self.build.progress.count_known();
+            self.say("      known already");
+            self.build.progress.note(&key, &known);
+            self.keep(at, known);
+            return Ok(());
+        }
+        if let Some(known) = self.build.outside.elsewhere(&key) {
+            self.build.progress.count_known();
+            self.say("      known in the registry");
+            store.remember(&key, &known)?;
+            self.build.progress.note(&key, &known);
+            self.keep(at, known);
+            return Ok(());
+        }
+        let folder = store.unfinished_folder()?;
+        let upper = folder.path().join("upper");
+        fs::create_dir(&upper).map_err(io_error("make a layer's folder"))?;
+        store.ids().give(&upper, 0, 0).map_err(io_error("make a layer's folder"))?;
+        let made = match make(self, &upper)? {
+            Some(times) => self.pack(&upper, times)?,
+            None => Remembered { layer: None },
+        };
+        store.remember(&key, &made)?;
+        self.build.progress.note(&key, &made);
+        self.keep(at, made);
+        Ok(())
+    }
+
+    fn pack(&self, upper: &Path, times: Times) -> Result<Remembered, BuildError> {
+        let store = &self.build.store;
+        let file = store.unfinished_file()?;
+        let compression = self.build.input.compression;
+        let writer = std::io::BufWriter::with_capacity(256 * 1024, file.as_file());
+        let packed = layer::pack(upper, writer, store.ids(), times, compression).map_err(io_error("pack a layer"))?;
+        if packed.entries == 0 {
+            return Ok(Remembered { layer: None });
+        }
+        store.finish_blob(file, &packed.digest)?;
+        store.finish_layer(upper, &packed.diff_id)?;
+        let descriptor = Descriptor {
+            media_type: compression.media_type().to_owned(),
+            digest: packed.digest,
+            size: packed.size,
+            platform: None,
+            annotations: [].into(),
+            artifact_type: None,
+        };
+        Ok(Remembered { layer: Some((descriptor, packed.diff_id)) })
+    }
+
+    fn keep(&mut self, at: &Instruction, made: Remembered) {
+        let is_empty = made.layer.is_none();
+        if let Some((descriptor, diff_id)) = made.layer {
+            self.state.layers.push(descriptor);
+            self.state.config.rootfs.diff_ids.push(diff_id);
+        }
+        self.note(at, is_empty);
+    }
+
+    fn note(&mut self, at: &Instruction, empty_layer: bool) {
+        let created = Some(time(self.build.input.moment));
+        self.state.config.history.push(History { created, created_by: Some(at.text.clone()), empty_layer });
+    }
+}
+
+/// A moment, in seconds since 1970, as images tell it.
+pub(super) fn time(moment: u64) -> String {
+    Time::from_millis(i64::try_from(moment).unwrap_or(0) * 1000).to_string()
+}
+
+/// An absolute path without `.`, `..` and doubled slashes.
+fn tidy(path: &str) -> String {
+    let mut parts: Vec<&str> = Vec::new();
+    for part in path.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => drop(parts.pop()),
+            part => parts.push(part),
+        }
+    }
+    format!("/{}", parts.join("/"))
+}

@@ -1,0 +1,58 @@
+//! What a stage has made so far.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use pondrix_core::image::{Digest, Reference};
+
+use super::MOMENT;
+use crate::oci::{Config, Descriptor, Platform};
+use crate::{Store, StoreError};
+
+/// What runs lines where SHELL says nothing.
+const SHELL: [&str; 2] = ["/bin/sh", "-c"];
+
+/// A stage between two instructions.
+#[derive(Clone, Debug)]
+pub(super) struct State {
+    pub(super) config: Config,
+    pub(super) layers: Vec<Descriptor>,
+    /// The values of the arguments that were declared.
+    pub(super) args: BTreeMap<String, String>,
+    /// The image at the bottom, as it is named, with its digest and the number of its layers.
+    pub(super) base: Option<(Reference, Digest, usize)>,
+    /// The time of what is made, in seconds since 1970.
+    pub(super) moment: u64,
+}
+
+impl State {
+    pub(super) fn empty(platform: &Platform) -> Self {
+        Self { config: Config::empty(platform), layers: Vec::new(), args: BTreeMap::new(), base: None, moment: MOMENT }
+    }
+
+    /// The unpacked layers, the lowest first.
+    pub(super) fn paths(&self, store: &Store) -> Result<Vec<PathBuf>, StoreError> {
+        store.unpacked(&self.layers, &self.config.rootfs.diff_ids)
+    }
+
+    /// What runs lines.
+    pub(super) fn shell(&self) -> Vec<String> {
+        self.config.config.shell.clone().unwrap_or_else(|| SHELL.map(str::to_owned).into())
+    }
+
+    /// What a word may name: arguments, and over them the image's own variables.
+    pub(super) fn values(&self) -> BTreeMap<String, String> {
+        let mut values = self.args.clone();
+        values.extend(self.config.config.variables());
+        values
+    }
+
+    /// A path seen from the working folder, with its trailing slash kept.
+    pub(super) fn absolute(&self, path: &str) -> String {
+        if path.starts_with('/') {
+            return path.to_owned();
+        }
+        let folder = self.config.config.working_dir.trim_end_matches('/');
+        format!("{folder}/{}", if matches!(path, "." | "") { "./" } else { path })
+    }
+}

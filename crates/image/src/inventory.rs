@@ -1,0 +1,295 @@
+//! What is in an image: its layers with the instructions that made them, the files of each, the packages.
+
+use std::fs::{self, File};
+use std::io::{self, Read};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use pondrix_core::image::packages::{self, Package};
+use pondrix_core::image::{Digest, Entry, EntryKind, merge};
+use rusqlite::{Connection, OpenFlags};
+
+use crate::layer::pack::{is_opaque, is_whiteout};
+use crate::rootfs::Layers;
+use crate::store::io_error;
+use crate::{Image, Store, StoreError};
+
+/// Files that name packages and are longer are not read.
+const LONGEST: u64 = 64 << 20;
+/// The longest list of packages in a program, unpacked.
+const LONGEST_LIST: u64 = 8 << 20;
+/// The longest program that is looked into.
+const LONGEST_PROGRAM: u64 = 512 << 20;
+
+/// A layer of an image.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LayerFacts {
+    /// The digest of its blob.
+    pub digest: Digest,
+    /// The digest of its uncompressed bytes.
+    pub diff_id: Digest,
+    /// How long its blob is.
+    pub size: u64,
+    /// The instruction that made it, where the image says.
+    pub made_by: String,
+}
+
+/// The layers of an image, the lowest first.
+#[must_use]
+pub fn layers(image: &Image) -> Vec<LayerFacts> {
+    let mut made_by = image.config.history.iter().filter(|made| !made.empty_layer);
+    let pairs = image.manifest.layers.iter().zip(&image.config.rootfs.diff_ids);
+    let facts = pairs.map(|(blob, diff_id)| LayerFacts {
+        digest: blob.digest.clone(),
+        diff_id: diff_id.clone(),
+        size: blob.size,
+        made_by: made_by.next().and_then(|made| made.created_by.clone()).unwrap_or_default(),
+    });
+    facts.collect()
+}
+
+impl Store {
+    /// The files of an unpacked layer, by path. They are remembered.
+    ///
+    /// # Errors
+    /// When the layer is not there, or cannot be read.
+    pub fn listing(&self, diff_id: &Digest) -> Result<Vec<Entry>, StoreError> {
+        let told = || io_error(format!("list layer {}", diff_id.short()));
+        let known = self.listing_path(diff_id);
+        if let Ok(bytes) = fs::read(&known)
+            && let Ok(listing) = zstd::decode_all(&bytes[..]).and_then(|json| Ok(serde_json::from_slice(&json)?))
+        {
+            return Ok(listing);
+        }
+        let mut listing = Vec::new();
+        let mut buffer = vec![0; 256 * 1024];
+        walk(self, &self.layer_path(diff_id), Path::new(""), &mut buffer, &mut listing).map_err(told())?;
+        listing.sort_by(|one, other| one.path.cmp(&other.path));
+        let json = serde_json::to_vec(&listing).map_err(|error| told()(error.into()))?;
+        let bytes = zstd::encode_all(&json[..], 3).map_err(told())?;
+        let file = self.unfinished_file()?;
+        fs::write(file.path(), bytes).map_err(told())?;
+        file.persist(known).map_err(|error| told()(error.error))?;
+        Ok(listing)
+    }
+
+    /// The packages of an image, each once, by kind, name and version.
+    ///
+    /// # Errors
+    /// When its layers cannot be read.
+    pub fn packages(&self, image: &Image) -> Result<Vec<Package>, StoreError> {
+        let paths = self.layers(image)?;
+        let listings = image.config.rootfs.diff_ids.iter().map(|diff_id| self.listing(diff_id));
+        let listings = listings.collect::<Result<Vec<_>, _>>()?;
+        let files = merge(listings.iter().map(Vec::as_slice));
+        let mut found = Vec::new();
+        for entry in files.values().filter(|entry| entry.kind == EntryKind::File) {
+            find_packages(entry, &paths, &mut found);
+        }
+        found.sort();
+        found.dedup();
+        Ok(found)
+    }
+}
+
+fn walk(store: &Store, root: &Path, relative: &Path, buffer: &mut [u8], listing: &mut Vec<Entry>) -> io::Result<()> {
+    for entry in fs::read_dir(root.join(relative))? {
+        let path = relative.join(entry?.file_name());
+        let on_disk = root.join(&path);
+        let data = fs::symlink_metadata(&on_disk)?;
+        let kind = data.file_type();
+        let mut one = Entry {
+            path: path.to_string_lossy().into_owned(),
+            kind: EntryKind::Pipe,
+            mode: data.mode() & 0o7777,
+            owner: store.ids().to_inside(data.uid(), data.gid()),
+            size: 0,
+            content: String::new(),
+        };
+        if is_whiteout(&data) {
+            one = Entry { kind: EntryKind::Removed, mode: 0, owner: (0, 0), ..one };
+        } else if kind.is_dir() {
+            one.kind = if is_opaque(&on_disk) { EntryKind::Cover } else { EntryKind::Folder };
+        } else if kind.is_symlink() {
+            one.kind = EntryKind::Link;
+            one.content = fs::read_link(&on_disk)?.to_string_lossy().into_owned();
+        } else if kind.is_file() {
+            one = Entry { kind: EntryKind::File, size: data.len(), content: short_hash(&on_disk, buffer)?, ..one };
+        }
+        let is_folder = matches!(one.kind, EntryKind::Folder | EntryKind::Cover);
+        listing.push(one);
+        if is_folder {
+            walk(store, root, &path, buffer, listing)?;
+        }
+    }
+    Ok(())
+}
+
+/// Half of a file's BLAKE3, in hexadecimal digits: enough to tell two files apart.
+fn short_hash(path: &Path, buffer: &mut [u8]) -> io::Result<String> {
+    let mut file = File::open(path)?;
+    let mut hash = blake3::Hasher::new();
+    loop {
+        match file.read(buffer)? {
+            0 => return Ok(hash.finalize().to_hex()[..32].to_owned()),
+            count => {
+                hash.update(&buffer[..count]);
+            }
+        }
+    }
+}
+
+/// Adds the packages that a file tells of.
+fn find_packages(entry: &Entry, layers: &[PathBuf], found: &mut Vec<Package>) {
+    let path = entry.path.as_str();
+    let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+    let parent = folder.rsplit('/').next().unwrap_or_default();
+    let open = || Layers(layers).find(&Path::new("/").join(path));
+    let text = || {
+        let bytes = fs::read(open().filter(|_| entry.size < LONGEST)?).ok()?;
+        Some(String::from_utf8_lossy(&bytes).into_owned())
+    };
+    match name {
+        "status" if folder == "var/lib/dpkg" => {
+            found.extend(text().map(|text| packages::debian(&text)).unwrap_or_default())
+        }
+        _ if folder == "var/lib/dpkg/status.d" => {
+            found.extend(text().map(|text| packages::debian(&text)).unwrap_or_default());
+        }
+        "installed" if folder.ends_with("lib/apk/db") => {
+            found.extend(text().map(|text| packages::alpine(&text)).unwrap_or_default());
+        }
+        "rpmdb.sqlite" => found.extend(open().and_then(|path| rpm(&path).ok()).unwrap_or_default()),
+        "METADATA" if parent.ends_with(".dist-info") => found.extend(text().and_then(|text| packages::python(&text))),
+        "PKG-INFO" if parent.ends_with(".egg-info") => found.extend(text().and_then(|text| packages::python(&text))),
+        "package.json" if is_node_package(folder) => found.extend(text().and_then(|text| packages::npm(&text))),
+        "Cargo.lock" => found.extend(text().map(|text| packages::cargo_lock(&text)).unwrap_or_default()),
+        _ if entry.mode & 0o111 != 0 && entry.size < LONGEST_PROGRAM => {
+            found.extend(open().and_then(|path| program(&path)).unwrap_or_default());
+        }
+        _ => {}
+    }
+}
+
+/// Whether this is the folder of a package in `node_modules`: `NAME`, or `@SCOPE/NAME`.
+fn is_node_package(folder: &str) -> bool {
+    let Some((_, name)) = folder.rsplit_once("node_modules/") else { return false };
+    let slashes = name.matches('/').count();
+    slashes == 0 || (slashes == 1 && name.starts_with('@'))
+}
+
+/// The packages of rpm's database.
+fn rpm(path: &Path) -> rusqlite::Result<Vec<Package>> {
+    // It is somebody else's file: nothing in it is carried out, and nothing is written beside it.
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let name: String = path.as_os_str().as_bytes().iter().map(|byte| format!("%{byte:02x}")).collect();
+    let connection = Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)?;
+    connection.pragma_update(None, "trusted_schema", false)?;
+    connection.pragma_update(None, "cell_size_check", true)?;
+    let mut statement = connection.prepare("SELECT blob FROM Packages")?;
+    let rows = statement.query_map([], |row| row.get::<_, Vec<u8>>(0))?;
+    let blobs = rows.collect::<Result<Vec<_>, _>>()?;
+    Ok(blobs.iter().filter_map(|blob| packages::rpm_header(blob)).collect())
+}
+
+/// The packages that a program was built of, where it says so: the section `.dep-v0` of a 64-bit ELF file
+/// (elf(5)), compressed (RFC 1950).
+fn program(path: &Path) -> Option<Vec<Package>> {
+    use std::os::unix::fs::FileExt;
+    let file = File::open(path).ok()?;
+    let read = |at: u64, length: usize| {
+        let mut bytes = vec![0; length];
+        file.read_exact_at(&mut bytes, at).ok().map(|()| bytes)
+    };
+    let header = read(0, 64)?;
+    if !header.starts_with(b"\x7fELF\x02\x01") {
+        return None;
+    }
+    let number = |bytes: &[u8], at: usize, length: usize| {
+        let field = bytes.get(at..at + length)?;
+        Some(field.iter().rev().fold(0_u64, |number, byte| number << 8 | u64::from(*byte)))
+    };
+    let (table, size, count, names) =
+        (number(&header, 40, 8)?, number(&header, 58, 2)?, number(&header, 60, 2)?, number(&header, 62, 2)?);
+    let section = |place: u64| read(table.checked_add(place * size)?, usize::try_from(size).ok()?);
+    let names = section(names)?;
+    let (names_at, names_length) = (number(&names, 24, 8)?, number(&names, 32, 8)?);
+    let names = read(names_at, usize::try_from(names_length.min(1 << 20)).ok()?)?;
+    for place in 0..count {
+        let section = section(place)?;
+        let name = names.get(usize::try_from(number(&section, 0, 4)?).ok()?..)?;
+        if !name.starts_with(b".dep-v0\0") {
+            continue;
+        }
+        let (at, length) = (number(&section, 24, 8)?, number(&section, 32, 8)?);
+        let packed = read(at, usize::try_from(length.min(LONGEST_LIST)).ok()?)?;
+        let mut json = Vec::new();
+        flate2::read::ZlibDecoder::new(&packed[..]).take(LONGEST_LIST).read_to_end(&mut json).ok()?;
+        return Some(packages::cargo_program(&json));
+    }
+    None
+}
+
+#[cfg(test)]
+mod tests {
+    use pondrix_sandbox::IdMap;
+
+    use super::*;
+    use crate::digest_of;
+
+    #[test]
+    fn a_layer_is_listed_once_and_its_packages_are_found_where_installers_write_them() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path(), IdMap::for_this_process()).unwrap();
+        let diff_id = digest_of(b"a layer");
+        let root = store.layer_path(&diff_id);
+        let write = |path: &str, text: &str| {
+            let path = root.join(path);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, text).unwrap();
+        };
+        write("var/lib/dpkg/status", "Package: libc6\nStatus: install ok installed\nVersion: 2\n");
+        write("lib/apk/db/installed", "P:musl\nV:1\n");
+        write("usr/lib/python3/site-packages/idna-3.dist-info/METADATA", "Name: idna\nVersion: 3\n");
+        write("app/node_modules/lily/package.json", r#"{"name":"lily","version":"1"}"#);
+        write("app/node_modules/@garden/bed/package.json", r#"{"name":"@garden/bed","version":"2"}"#);
+        write("app/node_modules/lily/sub/package.json", r#"{"name":"not","version":"1"}"#);
+        write("app/Cargo.lock", "[[package]]\nname = \"serde\"\nversion = \"1\"\nsource = \"r\"\n");
+        write("etc/motd", "hello");
+        fs::create_dir_all(root.join("var/lib/rpm")).unwrap();
+        let rpm = Connection::open(root.join("var/lib/rpm/rpmdb.sqlite")).unwrap();
+        rpm.execute_batch("CREATE TABLE Packages (hnum INTEGER PRIMARY KEY, blob BLOB NOT NULL)").unwrap();
+        let mut header: Vec<u8> = [3_u32, 12].iter().flat_map(|number| number.to_be_bytes()).collect();
+        for (tag, offset) in [(1000_u32, 0_u32), (1001, 5), (1002, 9)] {
+            header.extend([tag, 6, offset, 1].iter().flat_map(|number| number.to_be_bytes()));
+        }
+        header.extend(b"bash\x005.2\x003\x00");
+        rpm.execute("INSERT INTO Packages (blob) VALUES (?1)", [header]).unwrap();
+        drop(rpm);
+
+        let listing = store.listing(&diff_id).unwrap();
+        let motd = listing.iter().find(|entry| entry.path == "etc/motd").unwrap();
+        assert_eq!((motd.kind, motd.size, motd.content.len()), (EntryKind::File, 5, 32));
+        let paths = [root.clone()];
+        let mut found = Vec::new();
+        listing.iter().for_each(|entry| find_packages(entry, &paths, &mut found));
+        found.sort();
+        let told: Vec<_> = found.iter().map(|one| format!("{} {} {}", one.kind, one.name, one.version)).collect();
+        assert_eq!(
+            told,
+            [
+                "debian libc6 2",
+                "alpine musl 1",
+                "rpm bash 5.2-3",
+                "python idna 3",
+                "npm @garden/bed 2",
+                "npm lily 1",
+                "cargo serde 1"
+            ]
+        );
+        // What was listed once is not read again.
+        fs::remove_dir_all(&root).unwrap();
+        assert_eq!(store.listing(&diff_id).unwrap(), listing);
+    }
+}

@@ -1,0 +1,123 @@
+//! Layers: a tree of files as a tar archive, and back (OCI Image specification, "Image Layer
+//! Filesystem Changeset").
+//!
+//! On disk a layer is a folder as overlayfs reads it with `userxattr`: a removed name is a character
+//! device 0/0, a folder that hides what is below it has the attribute `user.overlay.opaque`.
+
+pub(crate) mod attributes;
+mod compress;
+pub(crate) mod pack;
+mod records;
+pub(crate) mod unpack;
+
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, Read};
+use std::sync::mpsc::{Receiver, sync_channel};
+
+use pondrix_core::image::Digest;
+use sha2::{Digest as _, Sha256};
+
+pub use compress::Compression;
+pub use pack::{Packed, Times, pack};
+pub use unpack::{UnpackError, unpack, unpack_files};
+
+/// The attribute of a folder that hides what is below it, and its value.
+pub(crate) const OPAQUE: (&str, &[u8]) = ("user.overlay.opaque", b"y");
+/// What a removed name begins with in an archive.
+const WHITEOUT: &[u8] = b".wh.";
+/// What the names of extended attributes begin with in an archive's records (pax; the form that tar programs
+/// agree on).
+const ATTRIBUTE: &str = "SCHILY.xattr.";
+/// The name that makes its folder hide what is below it.
+const WHITEOUT_OPAQUE: &[u8] = b".wh..wh..opq";
+
+/// The plain bytes of a layer's blob: gzip (RFC 1952) or zstd (RFC 8878), known by their first bytes,
+/// or plain already.
+///
+/// # Errors
+/// When the blob cannot be read.
+pub fn decompressed(blob: impl Read + 'static) -> io::Result<Box<dyn Read>> {
+    let mut blob = BufReader::with_capacity(128 * 1024, blob);
+    let first = blob.fill_buf()?;
+    Ok(if first.starts_with(&[0x1f, 0x8b]) {
+        Box::new(flate2::bufread::MultiGzDecoder::new(blob))
+    } else if first.starts_with(&[0x28, 0xb5, 0x2f, 0xfd]) {
+        Box::new(zstd::Decoder::with_buffer(blob)?)
+    } else {
+        Box::new(blob)
+    })
+}
+
+/// How much is decompressed at once, and how often before it is used.
+const PIECE: usize = 512 * 1024;
+const AHEAD: usize = 4;
+
+/// Decompresses a blob on a thread of its own, some pieces ahead of `with`, which reads the plain bytes.
+pub(crate) fn ahead<T>(blob: File, with: impl FnOnce(&mut Pieces) -> T) -> T {
+    let (sender, receiver) = sync_channel::<io::Result<Vec<u8>>>(AHEAD);
+    std::thread::scope(|scope| {
+        scope.spawn(move || {
+            let mut plain = match decompressed(blob) {
+                Ok(plain) => plain,
+                Err(error) => return drop(sender.send(Err(error))),
+            };
+            loop {
+                let mut piece = Vec::with_capacity(PIECE);
+                let read = (&mut plain).take(PIECE as u64).read_to_end(&mut piece);
+                let is_last = !matches!(read, Ok(count) if count > 0);
+                // Nobody listens any more where `with` has met a fault.
+                if sender.send(read.map(|_| piece)).is_err() || is_last {
+                    return;
+                }
+            }
+        });
+        with(&mut Pieces { receiver, piece: io::Cursor::default() })
+    })
+}
+
+/// Plain bytes, from another thread.
+pub(crate) struct Pieces {
+    receiver: Receiver<io::Result<Vec<u8>>>,
+    piece: io::Cursor<Vec<u8>>,
+}
+
+impl Read for Pieces {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        loop {
+            match self.piece.read(buffer)? {
+                0 if !buffer.is_empty() => match self.receiver.recv() {
+                    Ok(piece) => self.piece = io::Cursor::new(piece?),
+                    Err(_) => return Ok(0),
+                },
+                count => return Ok(count),
+            }
+        }
+    }
+}
+
+/// Hashes what is read through it.
+pub(crate) struct Hashed<R> {
+    inner: R,
+    hash: Sha256,
+}
+
+impl<R> Hashed<R> {
+    pub(crate) fn new(inner: R) -> Self {
+        Self { inner, hash: Sha256::new() }
+    }
+
+    pub(crate) fn digest(self) -> Digest {
+        Digest::from_bytes(&self.hash.finalize().into())
+    }
+}
+
+impl<R: Read> Read for Hashed<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.inner.read(buffer)?;
+        self.hash.update(&buffer[..count]);
+        Ok(count)
+    }
+}
+
+#[cfg(test)]
+mod tests;

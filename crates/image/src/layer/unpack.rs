@@ -1,0 +1,254 @@
+//! From archive to folder.
+//!
+//! An archive comes from a registry and is not trusted: a name may climb with `..`, and a folder in
+//! it may be a link to somewhere else. Every parent is therefore walked from the layer's own folder,
+//! and no link is followed.
+
+use std::collections::HashMap;
+use std::ffi::{CString, OsStr, OsString};
+use std::fs::{self, File};
+use std::io::{self, Read, Seek, Write};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt, symlink};
+use std::path::{Component, Path, PathBuf};
+use std::time::{Duration, SystemTime};
+
+use pondrix_sandbox::IdMap;
+use rustix::fs::{CWD, FileType, Mode, XattrFlags};
+use tar::{Archive, EntryType};
+
+use super::records::{Records, Tap};
+use super::{ATTRIBUTE, OPAQUE, WHITEOUT, WHITEOUT_OPAQUE, attributes};
+
+/// Why an archive was not unpacked.
+#[derive(Debug, thiserror::Error)]
+pub enum UnpackError {
+    /// The archive or the disk.
+    #[error("{name}: {source}")]
+    Io {
+        /// The name in the archive.
+        name: String,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// A name that leads out of the layer.
+    #[error("`{0}` leads out of the layer")]
+    Leaves(String),
+}
+
+/// Unpacks an archive into a new folder.
+///
+/// # Errors
+/// When the archive is damaged, a name leads out of it, or the disk refuses. The folder is then
+/// of no use.
+pub fn unpack(archive: impl Read, root: &Path, ids: IdMap) -> Result<(), UnpackError> {
+    unpack_inner(archive, root, ids, true)
+}
+
+/// Unpacks an archive of ordinary files into a new folder: a name that a layer would mean as a removal
+/// is here a name like any other.
+///
+/// # Errors
+/// As for [`unpack`].
+pub fn unpack_files(archive: impl Read, root: &Path, ids: IdMap) -> Result<(), UnpackError> {
+    unpack_inner(archive, root, ids, false)
+}
+
+fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> Result<(), UnpackError> {
+    let told = |name: &Path| {
+        let name = name.display().to_string();
+        move |source| UnpackError::Io { name, source }
+    };
+    fs::create_dir_all(root).map_err(told(root))?;
+    ids.give(root, 0, 0).map_err(told(root))?;
+    let (archive, records) = Tap::new(archive);
+    let mut archive = Archive::new(archive);
+    // A folder's time and mode are set last: writing into it changes the one and may need the other.
+    let mut folders: HashMap<PathBuf, (u32, SystemTime)> = HashMap::new();
+    for entry in archive.entries().map_err(told(root))? {
+        let mut entry = entry.map_err(told(Path::new("the archive")))?;
+        let name = entry.path().map_err(told(Path::new("a name in the archive")))?.into_owned();
+        let Some(relative) = inside(&name)? else {
+            remember(&mut folders, root, &entry);
+            continue;
+        };
+        let parent = relative.parent().unwrap_or(Path::new(""));
+        let path = root.join(&relative);
+        parents(root, parent, ids).map_err(told(&name))?;
+        let base = path.file_name().unwrap_or_default().as_bytes();
+        if is_layer && base == WHITEOUT_OPAQUE {
+            let folder = path.parent().unwrap_or(root);
+            rustix::fs::setxattr(folder, OPAQUE.0, OPAQUE.1, XattrFlags::empty()).map_err(|e| told(&name)(e.into()))?;
+        } else if let Some(removed) = base.strip_prefix(WHITEOUT).filter(|_| is_layer) {
+            let path = path.with_file_name(OsStr::from_bytes(removed));
+            clear(&path).map_err(told(&name))?;
+            rustix::fs::mknodat(CWD, &path, FileType::CharacterDevice, Mode::empty(), 0)
+                .map_err(|e| told(&name)(e.into()))?;
+        } else {
+            put(&mut entry, &records, root, &path, ids).map_err(told(&name))?;
+            if entry.header().entry_type().is_dir() {
+                remember(&mut folders, &path, &entry);
+            }
+        }
+    }
+    for (path, (mode, time)) in folders {
+        fs::set_permissions(&path, PermissionsExt::from_mode(mode)).map_err(told(&path))?;
+        set_time(&path, time).map_err(told(&path))?;
+    }
+    Ok(())
+}
+
+fn remember(folders: &mut HashMap<PathBuf, (u32, SystemTime)>, path: &Path, entry: &tar::Entry<'_, impl Read>) {
+    let mode = entry.header().mode().unwrap_or(0o755) & 0o7777;
+    folders.insert(path.to_owned(), (mode, time_of(entry)));
+}
+
+fn time_of(entry: &tar::Entry<'_, impl Read>) -> SystemTime {
+    SystemTime::UNIX_EPOCH + Duration::from_secs(entry.header().mtime().unwrap_or(0))
+}
+
+/// The name as a path below the root; nothing for the root itself.
+fn inside(name: &Path) -> Result<Option<PathBuf>, UnpackError> {
+    let mut path = PathBuf::new();
+    for part in name.components() {
+        match part {
+            Component::Normal(part) => path.push(part),
+            Component::RootDir | Component::CurDir => {}
+            Component::ParentDir | Component::Prefix(_) => return Err(UnpackError::Leaves(name.display().to_string())),
+        }
+    }
+    Ok(Some(path).filter(|path| !path.as_os_str().is_empty()))
+}
+
+/// Makes sure that every parent is a folder of the layer, and no link.
+fn parents(root: &Path, parent: &Path, ids: IdMap) -> io::Result<()> {
+    let mut path = root.to_owned();
+    for part in parent.components() {
+        path.push(part);
+        match fs::symlink_metadata(&path) {
+            Ok(data) if data.is_dir() => {}
+            Ok(_) => return Err(io::Error::other("a parent is not a folder")),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                fs::create_dir(&path)?;
+                ids.give(&path, 0, 0)?;
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(())
+}
+
+/// Removes what an entry replaces.
+fn clear(path: &Path) -> io::Result<()> {
+    match fs::symlink_metadata(path) {
+        Ok(data) if data.is_dir() => fs::remove_dir_all(path),
+        Ok(_) => fs::remove_file(path),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        Err(error) => Err(error),
+    }
+}
+
+fn put(
+    entry: &mut tar::Entry<'_, impl Read>,
+    records: &Records,
+    root: &Path,
+    path: &Path,
+    ids: IdMap,
+) -> io::Result<()> {
+    let kind = entry.header().entry_type();
+    let mode = entry.header().mode()? & 0o7777;
+    let records = records.all();
+    let is_folder = fs::symlink_metadata(path).is_ok_and(|data| data.is_dir());
+    if !(kind.is_dir() && is_folder) {
+        clear(path)?;
+    }
+    match kind {
+        EntryType::Directory => {
+            if !is_folder {
+                fs::create_dir(path)?;
+            }
+        }
+        EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse => {
+            let mut file = File::options().write(true).create_new(true).mode(0o600).open(path)?;
+            let size = usize::try_from(entry.size()).unwrap_or(HOLE).clamp(1, HOLE);
+            copy_with_holes(entry, &mut file, size)?;
+        }
+        EntryType::Symlink => symlink(link_target(entry)?, path)?,
+        EntryType::Link => {
+            let target = PathBuf::from(link_target(entry)?);
+            let target =
+                inside(&target).ok().flatten().ok_or_else(|| io::Error::other("a link leads out of the layer"))?;
+            let (parent, name) = (target.parent().unwrap_or(Path::new("")), target.file_name().unwrap_or_default());
+            parents(root, parent, ids)?;
+            // Not followed: a hard link to a link is a second name of the link.
+            return fs::hard_link(root.join(parent).join(name), path);
+        }
+        EntryType::Fifo => rustix::fs::mknodat(CWD, path, FileType::Fifo, Mode::from_raw_mode(mode), 0)?,
+        // Devices are refused to us, and a container gets its own from the machine that runs it.
+        EntryType::Char | EntryType::Block => return Ok(()),
+        _ => return Ok(()),
+    }
+    // Some archives leave these fields empty, which means root.
+    let id = |field: std::io::Result<u64>| field.ok().and_then(|id| u32::try_from(id).ok()).unwrap_or(0);
+    ids.give(path, id(entry.header().uid()), id(entry.header().gid()))?;
+    if kind != EntryType::Symlink && kind != EntryType::Directory {
+        fs::set_permissions(path, PermissionsExt::from_mode(mode))?;
+    }
+    if kind != EntryType::Symlink {
+        set_attributes(&records, path, ids)?;
+    }
+    set_time(path, time_of(entry))
+}
+
+/// Sets the extended attributes that an entry's records name.
+fn set_attributes(records: &[(Vec<u8>, Vec<u8>)], path: &Path, ids: IdMap) -> io::Result<()> {
+    for (name, value) in records {
+        let Some(name) = name.strip_prefix(ATTRIBUTE.as_bytes()) else { continue };
+        attributes::write(path, &CString::new(name)?, value, ids)?;
+    }
+    Ok(())
+}
+
+/// How long a row of zeros must be to become a hole, but in a shorter file.
+const HOLE: usize = 64 * 1024;
+
+/// Writes a file, with holes where there are many zeros: they take no room on the disk.
+fn copy_with_holes(from: &mut impl Read, to: &mut File, piece: usize) -> io::Result<()> {
+    let mut buffer = vec![0; piece];
+    let mut length = 0;
+    loop {
+        let mut filled = 0;
+        while filled < piece {
+            match from.read(&mut buffer[filled..])? {
+                0 => break,
+                count => filled += count,
+            }
+        }
+        length += filled as u64;
+        if filled == piece && buffer.iter().all(|byte| *byte == 0) {
+            to.seek_relative(piece as i64)?;
+            continue;
+        }
+        to.write_all(&buffer[..filled])?;
+        if filled < piece {
+            // A hole at the end is there only when the length says so.
+            return to.set_len(length);
+        }
+    }
+}
+
+fn link_target(entry: &tar::Entry<'_, impl Read>) -> io::Result<OsString> {
+    let bytes = entry.link_name_bytes().ok_or_else(|| io::Error::other("a link without a target"))?;
+    Ok(OsStr::from_bytes(&bytes).to_owned())
+}
+
+/// Sets a file's times, of a link itself and not of what it points at.
+pub(crate) fn set_time(path: &Path, time: SystemTime) -> io::Result<()> {
+    let since = time.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+    let stamp = rustix::fs::Timespec {
+        tv_sec: i64::try_from(since.as_secs()).unwrap_or(i64::MAX),
+        tv_nsec: since.subsec_nanos().into(),
+    };
+    let times = rustix::fs::Timestamps { last_access: stamp, last_modification: stamp };
+    Ok(rustix::fs::utimensat(CWD, path, &times, rustix::fs::AtFlags::SYMLINK_NOFOLLOW)?)
+}

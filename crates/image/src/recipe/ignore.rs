@@ -1,0 +1,126 @@
+//! The ignore file: what of the context a recipe does not see.
+
+use std::path::Path;
+
+use globset::{GlobBuilder, GlobMatcher};
+use pondrix_core::pipeline::{Fault, Span};
+
+/// The rules of an ignore file. Each line is a pattern of paths in the context; a path is left out when it,
+/// or a folder above it, fits; a line that begins with `!` takes it back in; the last line that fits decides.
+#[derive(Clone, Debug, Default)]
+pub struct Ignore {
+    rules: Vec<Rule>,
+}
+
+#[derive(Clone, Debug)]
+struct Rule {
+    line: usize,
+    takes_back: bool,
+    matcher: GlobMatcher,
+}
+
+impl Ignore {
+    /// Reads an ignore file.
+    ///
+    /// # Errors
+    /// Every line that is no pattern.
+    pub fn read(text: &str) -> Result<Self, Vec<Fault>> {
+        let (mut rules, mut faults, mut start) = (Vec::new(), Vec::new(), 0);
+        for (number, line) in text.split('\n').enumerate() {
+            let span = Span::from(start..start + line.trim_end().len());
+            start += line.len() + 1;
+            let line = line.trim();
+            if line.is_empty() || line.starts_with('#') {
+                continue;
+            }
+            let (pattern, takes_back) = line.strip_prefix('!').map_or((line, false), |pattern| (pattern.trim(), true));
+            match matcher(pattern) {
+                Ok(matcher) => rules.push(Rule { line: number + 1, takes_back, matcher }),
+                Err(words) => faults.push(Fault::new(text, span, words, None)),
+            }
+        }
+        if faults.is_empty() { Ok(Self { rules }) } else { Err(faults) }
+    }
+
+    /// The rules of some patterns, none of which takes back.
+    ///
+    /// # Errors
+    /// In words, when one is no pattern.
+    pub(crate) fn of(patterns: &[String]) -> Result<Self, String> {
+        let rule = |pattern: &String| Ok(Rule { line: 0, takes_back: false, matcher: matcher(pattern)? });
+        Ok(Self { rules: patterns.iter().map(rule).collect::<Result<_, String>>()? })
+    }
+
+    /// The line that leaves a path out, from 1; nothing when it is seen.
+    #[must_use]
+    pub fn left_out_by(&self, path: &Path) -> Option<usize> {
+        let fits = |rule: &&Rule| {
+            path.ancestors().filter(|part| !part.as_os_str().is_empty()).any(|part| rule.matcher.is_match(part))
+        };
+        self.rules.iter().rev().find(fits).filter(|rule| !rule.takes_back).map(|rule| rule.line)
+    }
+
+    /// Whether something below a folder that is left out may be seen.
+    #[must_use]
+    pub fn takes_back(&self) -> bool {
+        self.rules.iter().any(|rule| rule.takes_back)
+    }
+
+    /// Whether it leaves nothing out.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.rules.is_empty()
+    }
+}
+
+/// `*` and `?` stand for letters but `/`; `**` for any folders.
+fn matcher(pattern: &str) -> Result<GlobMatcher, String> {
+    let mut parts: Vec<&str> = Vec::new();
+    for part in pattern.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => {
+                parts.pop();
+            }
+            part => parts.push(part),
+        }
+    }
+    let clean = parts.join("/");
+    // A pattern of every folder and every file alike.
+    let clean = if clean.is_empty() { "**".to_owned() } else { clean };
+    let glob = GlobBuilder::new(&clean).literal_separator(true).backslash_escape(true).build();
+    Ok(glob.map_err(|error| format!("`{pattern}` is not a pattern: {}", error.kind()))?.compile_matcher())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_line_that_fits_a_path_or_a_folder_above_it_decides() {
+        let text = "# what is built\n/out\n*.log\n**/*.tmp\nvendor\n!vendor/kept\nvendor/kept/not.txt\n  \ndocs/**/draft?.md\n";
+        let ignore = Ignore::read(text).unwrap();
+        for (path, line) in [
+            ("out", Some(2)),
+            ("out/deep/file", Some(2)),
+            ("a.log", Some(3)),
+            ("deep/a.log", None),
+            ("deep/er/a.tmp", Some(4)),
+            ("a.tmp", Some(4)),
+            ("vendor/x", Some(5)),
+            ("vendor/kept/file", None),
+            ("vendor/kept/not.txt", Some(7)),
+            ("docs/a/b/draft1.md", Some(9)),
+            ("docs/draft1.md", Some(9)),
+            ("docs/draft12.md", None),
+            ("src/main", None),
+        ] {
+            assert_eq!(ignore.left_out_by(Path::new(path)), line, "{path}");
+        }
+        assert!(ignore.takes_back());
+        let all_but_one = Ignore::read("*\n!kept").unwrap();
+        assert_eq!(all_but_one.left_out_by(Path::new("other")), Some(1));
+        assert_eq!(all_but_one.left_out_by(Path::new("kept")), None);
+        assert_eq!(Ignore::read("a\n[b").unwrap_err()[0].place.line, 2);
+    }
+}

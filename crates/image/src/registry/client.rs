@@ -1,0 +1,369 @@
+//! What is asked of a registry: documents, blobs, tags, referrers.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::time::Duration;
+
+use futures_util::StreamExt;
+use pondrix_core::image::{Digest, Reference, Repository, Tag};
+use reqwest::header::{ACCEPT, CONTENT_TYPE, LOCATION, RANGE};
+use reqwest::{Client, Method, Response, StatusCode, Url};
+use serde::Deserialize;
+use tokio::io::AsyncWriteExt;
+
+use super::RegistryError;
+use super::wire::{Registry, Right, innermost, plain_client};
+use crate::Store;
+use crate::hash::{Hashing, digest_of};
+use crate::oci::media;
+
+/// How often in a row a blob may break off without a byte of it having come.
+const TRIES: u32 = 5;
+/// How long to wait before it is asked for again, for each time.
+const PAUSE: Duration = Duration::from_millis(100);
+/// The most tags of a repository that are listed.
+const MOST_TAGS: usize = 200_000;
+/// How many are asked for at once.
+const PAGE: usize = 1000;
+
+/// A manifest or index as it came.
+pub(super) struct Document {
+    pub(super) bytes: Vec<u8>,
+    pub(super) digest: Digest,
+}
+
+/// The kinds of document that a name may mean.
+fn document_kinds() -> String {
+    [media::MANIFEST, media::INDEX, media::OLD_MANIFEST, media::OLD_INDEX].join(", ")
+}
+
+/// Writes what an address of the Web gives into a file, at most so many bytes of it.
+///
+/// # Errors
+/// In words, when nothing answers, or with a refusal, or it is longer.
+pub async fn download(address: &str, to: &Path, most: u64) -> Result<(), String> {
+    let told = |error: &dyn std::fmt::Display| format!("{address}: {error}");
+    let response = plain_client()?.get(address).send().await.map_err(|error| told(&innermost(&error)))?;
+    if !response.status().is_success() {
+        return Err(told(&response.status()));
+    }
+    let mut file = tokio::fs::File::create(to).await.map_err(|error| told(&error))?;
+    let mut count = 0;
+    let mut stream = response.bytes_stream();
+    while let Some(chunk) = stream.next().await {
+        let chunk = chunk.map_err(|error| told(&innermost(&error)))?;
+        count += chunk.len() as u64;
+        if count > most {
+            return Err(told(&format!("longer than {most} bytes")));
+        }
+        file.write_all(&chunk).await.map_err(|error| told(&error))?;
+    }
+    file.flush().await.map_err(|error| told(&error))
+}
+
+/// A page of tags (OCI Distribution 1.1, "Content Discovery").
+#[derive(Deserialize)]
+struct TagPage {
+    #[serde(default)]
+    tags: Option<Vec<String>>,
+}
+
+impl Registry {
+    /// A manifest or index by tag or digest, checked against the digest when that was asked for;
+    /// nothing when there is none.
+    pub(super) async fn document(
+        &self,
+        repository: &Repository,
+        version: &str,
+    ) -> Result<Option<Document>, RegistryError> {
+        let doing = format!("give {}:{version}", repository.path());
+        let response = self.get(repository, &format!("manifests/{version}"), &document_kinds(), &doing).await?;
+        if response.status() == StatusCode::NOT_FOUND {
+            return Ok(None);
+        }
+        let bytes = self.body(self.agreed(response, &doing).await?, &doing).await?;
+        let digest = digest_of(&bytes);
+        match version.parse::<Digest>() {
+            Ok(wanted) if wanted != digest => Err(self.wrong(wanted, digest.to_string())),
+            _ => Ok(Some(Document { bytes, digest })),
+        }
+    }
+
+    /// What a tag names, and the commit that this says it was made of; nothing when there is no such tag.
+    ///
+    /// # Errors
+    /// When the registry is silent, or refuses.
+    pub async fn revision_of(
+        &self,
+        repository: &Repository,
+        tag: &Tag,
+    ) -> Result<Option<(Digest, Option<String>)>, RegistryError> {
+        /// A manifest or index, as far as this is asked.
+        #[derive(Deserialize)]
+        struct Noted {
+            #[serde(default)]
+            annotations: BTreeMap<String, String>,
+        }
+        let Some(document) = self.document(repository, tag.as_str()).await? else { return Ok(None) };
+        let noted: Option<Noted> = serde_json::from_slice(&document.bytes).ok();
+        let revision = noted.and_then(|mut noted| noted.annotations.remove("org.opencontainers.image.revision"));
+        Ok(Some((document.digest, revision)))
+    }
+
+    pub(super) fn wrong(&self, wanted: Digest, found: String) -> RegistryError {
+        RegistryError::WrongDigest { host: self.host().to_owned(), wanted, found }
+    }
+
+    /// Brings a blob into the store, unless it is there.
+    pub(super) async fn fetch_blob(
+        &self,
+        repository: &Repository,
+        digest: &Digest,
+        size: u64,
+        store: &Store,
+    ) -> Result<(), RegistryError> {
+        if store.has_blob(digest) {
+            return Ok(());
+        }
+        let doing = format!("give {} of {}", digest.short(), repository.path());
+        let file = store.unfinished_file()?;
+        let io = |error: std::io::Error| crate::store::io_error("write a blob")(error);
+        let mut to = tokio::fs::File::from_std(file.reopen().map_err(io)?);
+        let mut hash = Hashing::new(std::io::sink());
+        let (mut count, mut tries) = (0, 1);
+        while count < size || tries == 1 {
+            let response = self.blob_from(repository, digest, count, &doing).await?;
+            // Not every registry gives parts.
+            let skip = if response.status() == StatusCode::PARTIAL_CONTENT { 0 } else { count };
+            let before = count;
+            let broke = self.take(response, skip, &mut count, size, digest, &mut hash, &mut to, &doing).await?;
+            tries = if count > before { 2 } else { tries + 1 };
+            match broke {
+                Some(error) if tries > TRIES => return Err(error),
+                // What broke off is gone on with where it did.
+                Some(_) => tokio::time::sleep(PAUSE * tries).await,
+                None => break,
+            }
+        }
+        to.flush().await.map_err(io)?;
+        let (found, ..) = hash.finish();
+        if found != *digest {
+            return Err(self.wrong(digest.clone(), found.to_string()));
+        }
+        Ok(store.finish_blob(file, digest)?)
+    }
+
+    /// Asks for a blob from a byte on.
+    async fn blob_from(
+        &self,
+        repository: &Repository,
+        digest: &Digest,
+        from: u64,
+        doing: &str,
+    ) -> Result<Response, RegistryError> {
+        let address = self.at(repository, &format!("blobs/{digest}"));
+        let make = |client: &Client| {
+            let request = client.get(&address);
+            Ok(if from == 0 { request } else { request.header(RANGE, format!("bytes={from}-")) })
+        };
+        let response = self.send(Some((repository, Right::Pull)), doing, true, make).await?;
+        self.agreed(response, doing).await
+    }
+
+    /// Takes bytes of a blob, without the first `skip`. Answers why it broke off, if it did.
+    #[expect(clippy::too_many_arguments, reason = "they are the state of one loop")]
+    async fn take(
+        &self,
+        response: Response,
+        mut skip: u64,
+        count: &mut u64,
+        size: u64,
+        digest: &Digest,
+        hash: &mut Hashing<std::io::Sink>,
+        to: &mut tokio::fs::File,
+        doing: &str,
+    ) -> Result<Option<RegistryError>, RegistryError> {
+        let io = |error: std::io::Error| crate::store::io_error("write a blob")(error);
+        let mut stream = response.bytes_stream();
+        while let Some(chunk) = stream.next().await {
+            let chunk = match chunk {
+                Ok(chunk) => chunk,
+                Err(error) => return Ok(Some(self.silent(doing)(error))),
+            };
+            let known = usize::try_from(skip).unwrap_or(usize::MAX).min(chunk.len());
+            skip -= known as u64;
+            let chunk = chunk.slice(known..);
+            *count += chunk.len() as u64;
+            if *count > size {
+                let words = format!("{} is longer than the {size} bytes announced", digest.short());
+                return Err(self.nonsense("blob", words));
+            }
+            std::io::Write::write_all(hash, &chunk).map_err(io)?;
+            to.write_all(&chunk).await.map_err(io)?;
+        }
+        Ok(None)
+    }
+
+    /// Whether it answers at all, and takes those who sign in. Answers whether it wanted that.
+    ///
+    /// # Errors
+    /// When it is silent, or refuses.
+    pub async fn answers(&self) -> Result<(), RegistryError> {
+        let doing = "say that it is a registry";
+        let make = |client: &Client| Ok(client.get(self.base()));
+        let response = self.send(None, doing, true, make).await?;
+        self.agreed(response, doing).await.map(drop)
+    }
+
+    /// Proves that images can be pulled from a repository, be it empty.
+    ///
+    /// # Errors
+    /// When the registry is silent, or refuses.
+    pub async fn may_pull(&self, repository: &Repository) -> Result<(), RegistryError> {
+        let doing = format!("let images be pulled from {}", repository.path());
+        let response = self.get(repository, "tags/list?n=1", "", &doing).await?;
+        match response.status() {
+            // There is nothing in it yet.
+            StatusCode::NOT_FOUND => Ok(()),
+            _ => self.agreed(response, &doing).await.map(drop),
+        }
+    }
+
+    /// Proves that an image can be pushed into a repository: begins an upload, and gives it up again.
+    ///
+    /// # Errors
+    /// When the registry is silent, or refuses.
+    pub async fn may_push(&self, repository: &Repository) -> Result<(), RegistryError> {
+        let doing = format!("let an image be pushed into {}", repository.path());
+        let response = self.begin_upload(repository, None, &doing).await?;
+        if let Ok(upload) = self.place(&response) {
+            // A registry need not know how to give an upload up; it then forgets it by itself.
+            let make = |client: &Client| Ok(client.delete(upload.clone()));
+            drop(self.send(Some((repository, Right::Push)), &doing, false, make).await);
+        }
+        Ok(())
+    }
+
+    /// Begins an upload; with a blob's digest and a repository that has it, the registry may take it from there.
+    pub(super) async fn begin_upload(
+        &self,
+        repository: &Repository,
+        mount: Option<(&Digest, &Repository)>,
+        doing: &str,
+    ) -> Result<Response, RegistryError> {
+        let address = self.at(repository, "blobs/uploads/");
+        let make = |client: &Client| {
+            let begin = client.post(&address).header("content-length", "0");
+            Ok(match mount {
+                Some((digest, from)) => {
+                    begin.query(&[("mount", &digest.to_string()), ("from", &from.path().to_owned())])
+                }
+                None => begin,
+            })
+        };
+        // An upload that was begun twice is forgotten once.
+        let response = self.send(Some((repository, Right::Push)), doing, true, make).await?;
+        self.agreed(response, doing).await
+    }
+
+    /// Whether the registry has an image.
+    ///
+    /// # Errors
+    /// When the registry is silent, or refuses.
+    pub async fn has_image(&self, image: &Reference) -> Result<bool, RegistryError> {
+        let doing = format!("say whether it has {}", image.repository.path());
+        let address = self.at(&image.repository, &format!("manifests/{}", image.version()));
+        let response = self.ask(Method::HEAD, &image.repository, &address, &document_kinds(), &doing).await?;
+        match response.status() {
+            StatusCode::NOT_FOUND => Ok(false),
+            _ => self.agreed(response, &doing).await.map(|_| true),
+        }
+    }
+
+    /// Whether the registry has a blob in this repository.
+    pub(super) async fn has_blob(&self, repository: &Repository, digest: &Digest) -> Result<bool, RegistryError> {
+        let doing = format!("say whether it has {}", digest.short());
+        let address = self.at(repository, &format!("blobs/{digest}"));
+        let response = self.ask(Method::HEAD, repository, &address, "", &doing).await?;
+        match response.status() {
+            StatusCode::NOT_FOUND => Ok(false),
+            _ => self.agreed(response, &doing).await.map(|_| true),
+        }
+    }
+
+    /// The tags of a repository, in the registry's order; none where there is no such repository.
+    ///
+    /// # Errors
+    /// When the registry is silent, refuses, or lists without end.
+    pub async fn tags(&self, repository: &Repository) -> Result<Vec<String>, RegistryError> {
+        self.tags_by(repository, PAGE).await
+    }
+
+    /// The same, so many at once.
+    ///
+    /// # Errors
+    /// As [`Registry::tags`].
+    pub async fn tags_by(&self, repository: &Repository, page: usize) -> Result<Vec<String>, RegistryError> {
+        let doing = format!("list the tags of {}", repository.path());
+        let mut tags = Vec::new();
+        let mut next = Some(self.at(repository, &format!("tags/list?n={page}")));
+        while let Some(address) = next {
+            let response = self.ask(Method::GET, repository, &address, "", &doing).await?;
+            if response.status() == StatusCode::NOT_FOUND {
+                return Ok(tags);
+            }
+            let response = self.agreed(response, &doing).await?;
+            next = self.next_page(&response);
+            let page: TagPage = serde_json::from_slice(&self.body(response, &doing).await?)
+                .map_err(|error| self.nonsense("list of tags", error.to_string()))?;
+            let page = page.tags.unwrap_or_default();
+            if page.is_empty() {
+                break;
+            }
+            tags.extend(page);
+            if tags.len() > MOST_TAGS {
+                return Err(self.nonsense("list of tags", format!("more than {MOST_TAGS} of them")));
+            }
+        }
+        Ok(tags)
+    }
+
+    /// Where an upload goes: `Location` may be relative and may have a query already (OCI
+    /// Distribution 1.1, "POST then PUT").
+    pub(super) fn place(&self, response: &Response) -> Result<Url, RegistryError> {
+        let location = response.headers().get(LOCATION).and_then(|value| value.to_str().ok());
+        let location = location.ok_or_else(|| self.nonsense("place for an upload", "no Location header"))?;
+        let url = response.url().join(location);
+        let url = url.map_err(|error| self.nonsense("place for an upload", error.to_string()))?;
+        // What is shown to sign in, and the bytes, go to this registry and not in the open.
+        if response.url().scheme() == "https" && url.scheme() != "https" {
+            return Err(self.nonsense("place for an upload", format!("{url} has no TLS, and the registry has")));
+        }
+        Ok(url)
+    }
+
+    /// Sets a manifest or index under a tag or its own digest, and checks what the registry made of it. Answers
+    /// whether it knows of the manifest's `subject`.
+    pub(super) async fn put_manifest(
+        &self,
+        repository: &Repository,
+        version: &str,
+        kind: &str,
+        bytes: &[u8],
+    ) -> Result<bool, RegistryError> {
+        let doing = format!("take {}:{version}", repository.path());
+        let wanted = digest_of(bytes);
+        let address = self.at(repository, &format!("manifests/{version}"));
+        let make = |client: &Client| {
+            Ok(client.put(&address).header(CONTENT_TYPE, kind).header(ACCEPT, "*/*").body(bytes.to_vec()))
+        };
+        let response = self.send(Some((repository, Right::Push)), &doing, true, make).await?;
+        let response = self.agreed(response, &doing).await?;
+        let knows_subject = response.headers().contains_key("oci-subject");
+        let said = response.headers().get("docker-content-digest").and_then(|value| value.to_str().ok());
+        match said {
+            Some(said) if said != wanted.to_string() => Err(self.wrong(wanted, said.to_owned())),
+            _ => Ok(knows_subject),
+        }
+    }
+}

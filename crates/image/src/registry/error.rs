@@ -1,0 +1,135 @@
+//! What goes wrong with registries, in their own words.
+
+use pondrix_core::image::Digest;
+use serde::Deserialize;
+
+use crate::StoreError;
+
+/// Why something was not pulled or pushed.
+#[derive(Debug, thiserror::Error)]
+pub enum RegistryError {
+    /// No answer.
+    #[error("the registry {host} did not answer while asked to {doing}: {words}")]
+    Silent {
+        /// The registry.
+        host: String,
+        /// What was asked.
+        doing: String,
+        /// What the connection said.
+        words: String,
+    },
+    /// An answer that is a refusal.
+    #[error("the registry {host} refused to {doing}: {status} {words}")]
+    Refused {
+        /// The registry.
+        host: String,
+        /// What was asked.
+        doing: String,
+        /// The status of HTTP.
+        status: u16,
+        /// The registry's own words.
+        words: String,
+    },
+    /// It wants to know who asks, and does not take who does.
+    #[error("the registry {host} refused to {doing}: {}", sign_in_words(host, *status, user.as_deref()))]
+    SignIn {
+        /// The registry.
+        host: String,
+        /// What was asked.
+        doing: String,
+        /// The status of HTTP.
+        status: u16,
+        /// Who signed in, if anybody did.
+        user: Option<String>,
+    },
+    /// What is known of it is of no use.
+    #[error("the registry {host} cannot be asked: {words}")]
+    Settings {
+        /// The registry.
+        host: String,
+        /// Why.
+        words: String,
+    },
+    /// Content that is not what its digest says.
+    #[error("the registry {host} gave {found} where {wanted} was asked for; nothing of it was used")]
+    WrongDigest {
+        /// The registry.
+        host: String,
+        /// The digest asked for.
+        wanted: Digest,
+        /// The digest of what came, or what the registry says it has.
+        found: String,
+    },
+    /// A document that makes no sense.
+    #[error("the registry {host} gave something that is no {what}: {words}")]
+    Nonsense {
+        /// The registry.
+        host: String,
+        /// What it should be.
+        what: String,
+        /// Why it is not.
+        words: String,
+    },
+    /// An image for other machines.
+    #[error("{image} has no image for {wanted}; it has {found}")]
+    Platform {
+        /// The image.
+        image: String,
+        /// This machine.
+        wanted: String,
+        /// What there is.
+        found: String,
+    },
+    /// A tag that may be pushed once, and was.
+    #[error(
+        "the tag {tag} of {repository} is {found} already, and a `tag` is never moved; choose another, or call it `moving`"
+    )]
+    TagTaken {
+        /// The tag.
+        tag: String,
+        /// The repository.
+        repository: String,
+        /// What it names.
+        found: String,
+    },
+    /// The store.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+fn sign_in_words(host: &str, status: u16, user: Option<&str>) -> String {
+    match user {
+        None => format!("{status}, it wants a name and a password; pondrix registry add {host} --user NAME"),
+        Some(user) => format!(
+            "{status}, it does not take the name {user} with its password for this; pondrix registry add {host} --user NAME sets them anew"
+        ),
+    }
+}
+
+/// The form of refusals (OCI Distribution 1.1, "Error Codes").
+#[derive(Deserialize)]
+struct Refusal {
+    errors: Vec<RefusalEntry>,
+}
+
+#[derive(Deserialize)]
+struct RefusalEntry {
+    code: String,
+    #[serde(default)]
+    message: String,
+    #[serde(default)]
+    detail: serde_json::Value,
+}
+
+/// The words of a refusal's body, for people.
+pub(super) fn words_of(body: &[u8]) -> String {
+    if let Ok(refusal) = serde_json::from_slice::<Refusal>(body) {
+        let told = refusal.errors.iter().map(|entry| {
+            let detail = entry.detail.as_str().map(|detail| format!(" ({detail})")).unwrap_or_default();
+            format!("{}: {}{detail}", entry.code, entry.message)
+        });
+        return told.collect::<Vec<_>>().join("; ");
+    }
+    let text: String = String::from_utf8_lossy(body).chars().take(300).collect();
+    text.split_whitespace().collect::<Vec<_>>().join(" ")
+}

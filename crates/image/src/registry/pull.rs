@@ -1,0 +1,107 @@
+//! Pulling: manifest, configuration and layers into the store.
+
+use futures_util::{StreamExt, TryStreamExt};
+use pondrix_core::image::{Digest, Reference, Registries};
+
+use super::{Registry, RegistryError};
+use crate::oci::{Index, Manifest, Platform};
+use crate::{Image, Store};
+
+/// How many layers are fetched at once.
+const AT_ONCE: usize = 3;
+/// As many layers as an overlay takes (the names of all must fit into a page of its options).
+const MOST_LAYERS: usize = 400;
+
+/// Brings an image into the store, for the platform of this machine. What is there already is not
+/// fetched again.
+///
+/// # Errors
+/// When the registry is silent, refuses, or gives something else than it was asked for.
+pub async fn pull(reference: &Reference, registries: &Registries, store: &Store) -> Result<Image, RegistryError> {
+    pull_for(reference, &Platform::here(), registries, store).await
+}
+
+/// Brings an image for a platform into the store.
+///
+/// # Errors
+/// As [`pull`].
+pub async fn pull_for(
+    reference: &Reference,
+    platform: &Platform,
+    registries: &Registries,
+    store: &Store,
+) -> Result<Image, RegistryError> {
+    // What a digest names cannot have changed: no need to ask.
+    if let Some(digest) = &reference.digest
+        && let Some(image) = complete(store, digest)
+    {
+        return Ok(image);
+    }
+    let registry = Registry::new(reference.repository.host(), registries)?;
+    let repository = &reference.repository;
+    let mut document =
+        registry.document(repository, &reference.version()).await?.ok_or_else(|| missing(&registry, reference))?;
+    if let Ok(index) = serde_json::from_slice::<Index>(&document.bytes) {
+        let digest = for_platform(&index, platform, reference)?;
+        let version = digest.to_string();
+        document = registry.document(repository, &version).await?.ok_or_else(|| missing(&registry, reference))?;
+    }
+    let manifest: Manifest =
+        serde_json::from_slice(&document.bytes).map_err(|error| registry.nonsense("manifest", error.to_string()))?;
+    if manifest.layers.len() > MOST_LAYERS {
+        let words = format!("it has {} layers, more than the {MOST_LAYERS} that can be mounted", manifest.layers.len());
+        return Err(registry.nonsense("image that can be run here", words));
+    }
+    let parts = manifest.layers.iter().chain([&manifest.config]);
+    let fetches = parts.map(|part| registry.fetch_blob(repository, &part.digest, part.size, store));
+    futures_util::stream::iter(fetches.collect::<Vec<_>>()).buffer_unordered(AT_ONCE).try_collect::<()>().await?;
+    store.add_blob(&document.bytes)?;
+    let image = store.image(&document.digest)?;
+    if image.manifest.layers.len() != image.config.rootfs.diff_ids.len() {
+        return Err(registry.nonsense("image", "its manifest and its configuration count different layers"));
+    }
+    Ok(image)
+}
+
+impl Registry {
+    /// The digest that a name means on machines like this one; nothing when there is no such image.
+    ///
+    /// # Errors
+    /// When the registry is silent, refuses, or has the image for other machines only.
+    pub async fn digest_here(&self, reference: &Reference) -> Result<Option<Digest>, RegistryError> {
+        let document = self.document(&reference.repository, &reference.version()).await?;
+        let Some(document) = document else { return Ok(None) };
+        match serde_json::from_slice::<Index>(&document.bytes) {
+            Ok(index) => for_platform(&index, &Platform::here(), reference).map(Some),
+            Err(_) => Ok(Some(document.digest)),
+        }
+    }
+}
+
+/// An image of the store, if all its parts are there.
+fn complete(store: &Store, digest: &Digest) -> Option<Image> {
+    let image = store.has_blob(digest).then(|| store.image(digest).ok())??;
+    image.manifest.layers.iter().all(|layer| store.has_blob(&layer.digest)).then_some(image)
+}
+
+fn missing(registry: &Registry, reference: &Reference) -> RegistryError {
+    RegistryError::Refused {
+        host: registry.host().to_owned(),
+        doing: format!("give {}", reference.repository.path()),
+        status: 404,
+        words: format!("there is no {}", reference.version()),
+    }
+}
+
+fn for_platform(index: &Index, wanted: &Platform, reference: &Reference) -> Result<Digest, RegistryError> {
+    let fits = |platform: &Platform| {
+        let of_kind = platform.architecture == wanted.architecture && platform.os == wanted.os;
+        of_kind && (wanted.variant.is_none() || platform.variant == wanted.variant)
+    };
+    let found = index.manifests.iter().find(|entry| entry.platform.as_ref().is_some_and(fits));
+    found.map(|entry| entry.digest.clone()).ok_or_else(|| {
+        let all = index.manifests.iter().filter_map(|entry| entry.platform.as_ref());
+        let names: Vec<_> = all.map(Platform::to_string).collect();
+        RegistryError::Platform { image: reference.to_string(), wanted: wanted.to_string(), found: names.join(", ") }
+    })
+}

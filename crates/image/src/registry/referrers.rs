@@ -1,0 +1,149 @@
+//! Documents that are attached to an image (OCI Distribution 1.1, "Listing Referrers").
+
+use std::collections::BTreeMap;
+
+use pondrix_core::image::{Digest, Reference, Repository};
+use reqwest::{Method, StatusCode};
+
+use super::{Registry, RegistryError};
+use crate::Store;
+use crate::hash::digest_of;
+use crate::oci::{Descriptor, Index, Manifest, media};
+
+/// The configuration of a document that is no image (OCI Image specification, "Guidance for an Empty
+/// Descriptor").
+const EMPTY: &[u8] = b"{}";
+
+/// Something to attach.
+#[derive(Clone, Debug)]
+pub struct Attachment<'a> {
+    /// What it is.
+    pub kind: &'a str,
+    /// Its bytes.
+    pub bytes: &'a [u8],
+    /// Notes.
+    pub annotations: BTreeMap<String, String>,
+}
+
+/// The tag under which a registry that knows no referrers keeps them (OCI Distribution 1.1, "Referrers Tag
+/// Schema").
+fn tag_of(subject: &Digest) -> String {
+    format!("sha256-{}", subject.hex())
+}
+
+impl Registry {
+    /// Attaches a document to an image. Answers the digest of the manifest that holds it.
+    ///
+    /// # Errors
+    /// When the registry is silent, or refuses.
+    pub async fn attach(
+        &self,
+        repository: &Repository,
+        subject: &Descriptor,
+        attachment: &Attachment<'_>,
+        store: &Store,
+    ) -> Result<Digest, RegistryError> {
+        let described = |kind: &str, bytes: &[u8]| Descriptor {
+            media_type: kind.to_owned(),
+            digest: digest_of(bytes),
+            size: bytes.len() as u64,
+            platform: None,
+            annotations: BTreeMap::new(),
+            artifact_type: None,
+        };
+        let manifest = Manifest {
+            schema_version: 2,
+            media_type: Some(media::MANIFEST.to_owned()),
+            artifact_type: Some(attachment.kind.to_owned()),
+            config: described(media::EMPTY, EMPTY),
+            layers: vec![described(attachment.kind, attachment.bytes)],
+            subject: Some(Descriptor { platform: None, annotations: BTreeMap::new(), ..subject.clone() }),
+            annotations: attachment.annotations.clone(),
+        };
+        for bytes in [EMPTY, attachment.bytes] {
+            let digest = store.add_blob(bytes)?;
+            if !self.has_blob(repository, &digest).await? {
+                self.send_blob(repository, &digest, bytes.len() as u64, None, store).await?;
+            }
+        }
+        let bytes = serde_json::to_vec(&manifest).map_err(|error| self.nonsense("manifest", error.to_string()))?;
+        let digest = digest_of(&bytes);
+        let knows = self.put_manifest(repository, &digest.to_string(), media::MANIFEST, &bytes).await?;
+        if !knows {
+            let entry = Descriptor {
+                artifact_type: Some(attachment.kind.to_owned()),
+                annotations: attachment.annotations.clone(),
+                ..described(media::MANIFEST, &bytes)
+            };
+            self.add_to_tag(repository, &subject.digest, entry).await?;
+        }
+        Ok(digest)
+    }
+
+    /// What is attached to an image.
+    ///
+    /// # Errors
+    /// When the registry is silent, refuses, or answers nonsense.
+    pub async fn referrers(&self, repository: &Repository, subject: &Digest) -> Result<Vec<Descriptor>, RegistryError> {
+        let doing = format!("say what is attached to {}", subject.short());
+        let mut all = Vec::new();
+        let mut next = Some(self.at(repository, &format!("referrers/{subject}")));
+        while let Some(address) = next {
+            let response = self.ask(Method::GET, repository, &address, media::INDEX, &doing).await?;
+            if response.status() == StatusCode::NOT_FOUND {
+                // It does not know the question; the tag may.
+                return Ok(self.under_tag(repository, subject).await?.map_or(Vec::new(), |index| index.manifests));
+            }
+            let response = self.agreed(response, &doing).await?;
+            next = self.next_page(&response);
+            let index: Index = serde_json::from_slice(&self.body(response, &doing).await?)
+                .map_err(|error| self.nonsense("list of what is attached", error.to_string()))?;
+            all.extend(index.manifests);
+        }
+        Ok(all)
+    }
+
+    /// The bytes of a document that was attached, of this kind, if there is one.
+    ///
+    /// # Errors
+    /// As [`Registry::referrers`].
+    pub async fn attached(
+        &self,
+        image: &Reference,
+        subject: &Digest,
+        kind: &str,
+        store: &Store,
+    ) -> Result<Option<Vec<u8>>, RegistryError> {
+        let repository = &image.repository;
+        let all = self.referrers(repository, subject).await?;
+        let Some(found) = all.iter().find(|entry| entry.artifact_type.as_deref() == Some(kind)) else {
+            return Ok(None);
+        };
+        let Some(document) = self.document(repository, &found.digest.to_string()).await? else { return Ok(None) };
+        let manifest: Manifest =
+            serde_json::from_slice(&document.bytes).map_err(|error| self.nonsense("manifest", error.to_string()))?;
+        let Some(part) = manifest.layers.first() else { return Ok(None) };
+        self.fetch_blob(repository, &part.digest, part.size, store).await?;
+        Ok(Some(store.read_blob(&part.digest)?))
+    }
+
+    async fn under_tag(&self, repository: &Repository, subject: &Digest) -> Result<Option<Index>, RegistryError> {
+        let document = self.document(repository, &tag_of(subject)).await?;
+        Ok(document.and_then(|document| serde_json::from_slice(&document.bytes).ok()))
+    }
+
+    async fn add_to_tag(
+        &self,
+        repository: &Repository,
+        subject: &Digest,
+        entry: Descriptor,
+    ) -> Result<(), RegistryError> {
+        let mut index = self.under_tag(repository, subject).await?.unwrap_or_default();
+        if index.manifests.iter().any(|there| there.digest == entry.digest) {
+            return Ok(());
+        }
+        index.manifests.push(entry);
+        let bytes = serde_json::to_vec(&index).map_err(|error| self.nonsense("index", error.to_string()))?;
+        self.put_manifest(repository, &tag_of(subject), media::INDEX, &bytes).await.map(drop)
+    }
+}

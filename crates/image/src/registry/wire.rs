@@ -1,0 +1,327 @@
+//! Requests to one registry: signing in, trying again, and what is not believed.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::Duration;
+
+use futures_util::StreamExt;
+use pondrix_core::image::{Access, Registries, Repository};
+use reqwest::header::{LINK, RETRY_AFTER, WWW_AUTHENTICATE};
+use reqwest::{Certificate, Client, Method, RequestBuilder, Response, StatusCode, Url, redirect};
+
+use super::RegistryError;
+use super::error::words_of;
+use super::sign_in::{Challenge, Pass, challenge};
+
+/// The longest document taken from a registry: OCI Distribution 1.1, "Pushing Manifests", asks
+/// registries for 4 MiB.
+const LONGEST_DOCUMENT: usize = 4 << 20;
+/// How long a registry may stay silent.
+const SILENCE: Duration = Duration::from_secs(30);
+/// As many redirects as are followed.
+const REDIRECTS: usize = 5;
+/// How often a request is made that finds nobody, or somebody who has no time.
+const TRIES: u32 = 5;
+/// How long to wait before the second time; each time after that twice as long.
+const PAUSE: Duration = Duration::from_millis(200);
+/// The longest that a registry may ask us to wait.
+const LONGEST_PAUSE: Duration = Duration::from_secs(20);
+
+/// A registry.
+#[derive(Clone, Debug)]
+pub struct Registry {
+    host: String,
+    address: String,
+    access: Access,
+    client: Client,
+    /// What is shown to it, by the rights that are asked for.
+    passes: Arc<Mutex<HashMap<String, Pass>>>,
+}
+
+/// What a request does in a repository.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Right {
+    Pull,
+    Push,
+}
+
+/// One client for each set of certificates: it keeps connections open, and reading the machine's certificates
+/// takes longer than most requests.
+fn client(certificates: Option<&str>) -> Result<Client, String> {
+    static CLIENTS: OnceLock<Mutex<HashMap<String, Client>>> = OnceLock::new();
+    let clients = CLIENTS.get_or_init(Mutex::default);
+    let mut clients = clients.lock().unwrap_or_else(PoisonError::into_inner);
+    let key = certificates.unwrap_or_default();
+    if let Some(client) = clients.get(key) {
+        return Ok(client.clone());
+    }
+    // Whoever installed one first has the same one.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let mut builder =
+        Client::builder().read_timeout(SILENCE).connect_timeout(SILENCE).redirect(redirect::Policy::custom(follow));
+    if !key.is_empty() {
+        let own = Certificate::from_pem_bundle(key.as_bytes());
+        builder = builder.tls_certs_merge(own.map_err(|error| format!("its certificates are none: {error}"))?);
+    }
+    let made = builder.build().map_err(|error| format!("its certificates are not taken: {error}"))?;
+    clients.insert(key.to_owned(), made.clone());
+    Ok(made)
+}
+
+/// Redirects are followed, a few, and never from TLS to none. (What was shown to sign in does not go along to
+/// another host: that is the library's own rule.)
+fn follow(attempt: redirect::Attempt<'_>) -> redirect::Action {
+    let was_safe = attempt.previous().last().is_some_and(|url| url.scheme() == "https");
+    if attempt.previous().len() > REDIRECTS {
+        attempt.error(format!("more than {REDIRECTS} redirects"))
+    } else if was_safe && attempt.url().scheme() != "https" {
+        attempt.error("a redirect leads to an address without TLS")
+    } else {
+        attempt.follow()
+    }
+}
+
+/// The client for addresses that are no registry's.
+pub(super) fn plain_client() -> Result<Client, String> {
+    client(None)
+}
+
+/// The cause at the inner end: the outer words are the address, which people know.
+pub(super) fn innermost(error: &reqwest::Error) -> String {
+    let mut cause: &dyn std::error::Error = error;
+    while let Some(inner) = cause.source() {
+        cause = inner;
+    }
+    cause.to_string()
+}
+
+impl Registry {
+    /// The registry of a host.
+    ///
+    /// # Errors
+    /// When its certificates are none.
+    pub fn new(host: &str, registries: &Registries) -> Result<Self, RegistryError> {
+        let access = registries.access(host);
+        let client = client(access.certificates.as_deref());
+        let client = client.map_err(|words| RegistryError::Settings { host: host.to_owned(), words })?;
+        let address = registries.address(host);
+        Ok(Self { host: host.to_owned(), address, access, client, passes: Arc::default() })
+    }
+
+    /// The host in references.
+    #[must_use]
+    pub fn host(&self) -> &str {
+        &self.host
+    }
+
+    /// The address of something in a repository.
+    pub(super) fn at(&self, repository: &Repository, rest: &str) -> String {
+        format!("{}/v2/{}/{rest}", self.address, repository.path())
+    }
+
+    pub(super) fn base(&self) -> String {
+        format!("{}/v2/", self.address)
+    }
+
+    pub(super) fn silent(&self, doing: &str) -> impl FnOnce(reqwest::Error) -> RegistryError + use<> {
+        let (host, doing) = (self.host.clone(), doing.to_owned());
+        move |error| RegistryError::Silent { host, doing, words: innermost(&error) }
+    }
+
+    pub(super) fn nonsense(&self, what: &str, words: impl Into<String>) -> RegistryError {
+        RegistryError::Nonsense { host: self.host.clone(), what: what.to_owned(), words: words.into() }
+    }
+
+    /// Sends a request that `make` makes, as often as that helps, and signs in where that is asked for.
+    /// `again` says whether doing it twice does no harm.
+    pub(super) async fn send(
+        &self,
+        right: Option<(&Repository, Right)>,
+        doing: &str,
+        again: bool,
+        make: impl Fn(&Client) -> Result<RequestBuilder, RegistryError> + Send + Sync,
+    ) -> Result<Response, RegistryError> {
+        let scope = right.map_or(String::new(), |(repository, right)| scope(repository, right));
+        let mut signed_in_anew = false;
+        let mut tries = 1;
+        loop {
+            let pass = self.pass(&scope);
+            let request = shown_with(make(&self.client)?, pass.as_ref());
+            let pause = PAUSE * 2_u32.pow(tries - 1);
+            let response = match request.send().await {
+                Ok(response) => response,
+                Err(error) if again && tries < TRIES && (error.is_connect() || error.is_request()) => {
+                    tries += 1;
+                    tokio::time::sleep(pause).await;
+                    continue;
+                }
+                Err(error) => return Err(self.silent(doing)(error)),
+            };
+            let status = response.status();
+            if status == StatusCode::UNAUTHORIZED && !signed_in_anew {
+                signed_in_anew = true;
+                if self.sign_in(&response, pass.as_ref(), &scope, doing).await? {
+                    continue;
+                }
+            }
+            let is_passing = matches!(status.as_u16(), 429 | 502 | 503 | 504) || (status.as_u16() == 500 && again);
+            if is_passing && (again || status.as_u16() == 429) && tries < TRIES {
+                tries += 1;
+                let asked = response.headers().get(RETRY_AFTER).and_then(|value| value.to_str().ok()?.parse().ok());
+                tokio::time::sleep(asked.map_or(pause, Duration::from_secs).min(LONGEST_PAUSE)).await;
+                continue;
+            }
+            return Ok(response);
+        }
+    }
+
+    /// What is shown for these rights, where something is known that can be.
+    fn pass(&self, scope: &str) -> Option<Pass> {
+        let passes = self.passes.lock().unwrap_or_else(PoisonError::into_inner);
+        passes.get(scope).filter(|pass| pass.is_good()).cloned()
+    }
+
+    /// Does what a challenge asks for. Answers whether asking again may help.
+    async fn sign_in(
+        &self,
+        response: &Response,
+        shown: Option<&Pass>,
+        scope: &str,
+        doing: &str,
+    ) -> Result<bool, RegistryError> {
+        let headers = response.headers().get_all(WWW_AUTHENTICATE).iter();
+        let found = headers.filter_map(|header| challenge(header.to_str().ok()?)).next();
+        let pass = match (found, &self.access.sign_in) {
+            (Some(Challenge::Basic), Some(who)) => {
+                // It has seen name and password, and does not take them.
+                if matches!(shown, Some(Pass::Basic(_))) {
+                    return Ok(false);
+                }
+                Pass::Basic(who.clone())
+            }
+            (Some(Challenge::Bearer { realm, service, scope: said }), _) => {
+                let wanted = if scope.is_empty() { said.unwrap_or_default() } else { scope.to_owned() };
+                self.token(&realm, service.as_deref(), &wanted, doing).await?
+            }
+            _ => return Ok(false),
+        };
+        self.passes.lock().unwrap_or_else(PoisonError::into_inner).insert(scope.to_owned(), pass);
+        Ok(true)
+    }
+
+    async fn token(&self, realm: &str, service: Option<&str>, scope: &str, doing: &str) -> Result<Pass, RegistryError> {
+        let url = Url::parse(realm).map_err(|error| self.nonsense("place to sign in at", error.to_string()))?;
+        // Name and password go there: not in the open, unless the registry itself is.
+        if url.scheme() != "https" && self.address.starts_with("https:") {
+            let words = format!("{realm} has no TLS, and the registry has");
+            return Err(self.nonsense("place to sign in at", words));
+        }
+        let mut request = self.client.get(url);
+        let words = scope.split(' ').filter(|word| !word.is_empty()).map(|word| ("scope", word));
+        let query: Vec<_> = service.iter().map(|service| ("service", *service)).chain(words).collect();
+        request = request.query(&query);
+        if let Some(who) = &self.access.sign_in {
+            request = request.query(&[("account", &who.user)]).basic_auth(&who.user, Some(&who.password));
+        }
+        let response = request.send().await.map_err(self.silent(doing))?;
+        if matches!(response.status(), StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN) {
+            return Err(self.not_signed_in(doing, response.status().as_u16()));
+        }
+        let answer = self.body(self.agreed(response, doing).await?, doing).await?;
+        Pass::token(&answer).ok_or_else(|| self.nonsense("token", "there is none in the answer"))
+    }
+
+    fn not_signed_in(&self, doing: &str, status: u16) -> RegistryError {
+        RegistryError::SignIn {
+            host: self.host.clone(),
+            doing: doing.to_owned(),
+            status,
+            user: self.access.sign_in.as_ref().map(|who| who.user.clone()),
+        }
+    }
+
+    /// The response, or the registry's words where it refuses.
+    pub(super) async fn agreed(&self, response: Response, doing: &str) -> Result<Response, RegistryError> {
+        let status = response.status();
+        if status.is_success() {
+            return Ok(response);
+        }
+        if status == StatusCode::UNAUTHORIZED {
+            return Err(self.not_signed_in(doing, status.as_u16()));
+        }
+        let body = self.body(response, doing).await.unwrap_or_default();
+        let words = words_of(&body);
+        let words = if words.is_empty() { status.canonical_reason().unwrap_or("").to_owned() } else { words };
+        Err(RegistryError::Refused { host: self.host.clone(), doing: doing.to_owned(), status: status.as_u16(), words })
+    }
+
+    pub(super) async fn body(&self, response: Response, doing: &str) -> Result<Vec<u8>, RegistryError> {
+        let mut bytes = Vec::new();
+        let mut stream = response.bytes_stream();
+        while let Some(chunk) = stream.next().await {
+            bytes.extend_from_slice(&chunk.map_err(self.silent(doing))?);
+            if bytes.len() > LONGEST_DOCUMENT {
+                return Err(self.nonsense("document", "longer than 4 MiB"));
+            }
+        }
+        Ok(bytes)
+    }
+
+    /// Asks for something that changes nothing.
+    pub(super) async fn get(
+        &self,
+        repository: &Repository,
+        rest: &str,
+        accept: &str,
+        doing: &str,
+    ) -> Result<Response, RegistryError> {
+        let address = self.at(repository, rest);
+        self.ask(Method::GET, repository, &address, accept, doing).await
+    }
+
+    pub(super) async fn ask(
+        &self,
+        method: Method,
+        repository: &Repository,
+        address: &str,
+        accept: &str,
+        doing: &str,
+    ) -> Result<Response, RegistryError> {
+        let make = |client: &Client| {
+            let request = client.request(method.clone(), address);
+            Ok(if accept.is_empty() { request } else { request.header("accept", accept) })
+        };
+        self.send(Some((repository, Right::Pull)), doing, true, make).await
+    }
+
+    /// The next page of a list (RFC 8288, relation `next`), at this registry and nowhere else.
+    pub(super) fn next_page(&self, response: &Response) -> Option<String> {
+        let links = response.headers().get_all(LINK).iter().filter_map(|link| link.to_str().ok());
+        let next = links
+            .flat_map(|link| link.split(','))
+            .find(|link| link.split(';').skip(1).any(|part| matches!(part.trim(), "rel=\"next\"" | "rel=next")))?;
+        let target = next.trim().strip_prefix('<')?.split('>').next()?;
+        let url = response.url().join(target).ok()?;
+        let is_ours = url.host() == response.url().host()
+            && url.port_or_known_default() == response.url().port_or_known_default();
+        is_ours.then(|| url.to_string())
+    }
+}
+
+/// A request that shows a pass.
+fn shown_with(request: RequestBuilder, pass: Option<&Pass>) -> RequestBuilder {
+    match pass {
+        Some(Pass::Basic(who)) => request.basic_auth(&who.user, Some(&who.password)),
+        Some(Pass::Token(token, _)) => request.bearer_auth(token),
+        None => request,
+    }
+}
+
+/// Rights in a repository, in the words that those who give tokens use.
+fn scope(repository: &Repository, right: Right) -> String {
+    let actions = match right {
+        Right::Pull => "pull",
+        Right::Push => "pull,push",
+    };
+    format!("repository:{}:{actions}", repository.path())
+}

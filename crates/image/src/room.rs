@@ -1,0 +1,287 @@
+//! What stays in a store.
+//!
+//! Content is not flushed to the disk when it is written: that would cost more than fetching or building it
+//! again. A machine that loses its power may therefore have content that is not whole; a store that is opened
+//! on a machine which was started anew forgets what it was given last.
+//!
+//! Keeping a store below a size: what was used least recently goes, and nothing that somebody uses.
+//!
+//! Whoever uses a store says so for as long as that lasts ([`Store::in_use`]). Content that was used since the
+//! oldest of those began stays; what is older than that none of them has.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, SystemTime};
+
+use pondrix_core::image::Digest;
+
+use crate::Store;
+
+/// How far below its limit a store is brought, in hundredths, so that not every job has to make room.
+const TARGET: u64 = 90;
+/// A file's time may come from a clock that is behind by some milliseconds.
+const MARGIN: Duration = Duration::from_secs(1);
+
+/// What content is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Kind {
+    Blob,
+    Layer,
+}
+
+impl Kind {
+    const ALL: [(Self, &'static str, &'static str); 2] =
+        [(Self::Blob, "blob", "blobs"), (Self::Layer, "layer", "layers")];
+
+    fn name(self) -> &'static str {
+        Self::ALL.iter().find(|(kind, ..)| *kind == self).map_or("", |(_, name, _)| name)
+    }
+}
+
+/// Since when each who uses the store does so.
+#[derive(Debug, Default)]
+pub(crate) struct Users(Mutex<(u64, BTreeMap<u64, SystemTime>)>);
+
+/// Somebody uses the store until this is dropped.
+#[derive(Debug)]
+pub struct InUse {
+    users: Arc<Users>,
+    number: u64,
+}
+
+impl Drop for InUse {
+    fn drop(&mut self) {
+        self.users.0.lock().unwrap_or_else(PoisonError::into_inner).1.remove(&self.number);
+    }
+}
+
+/// What was removed to make room.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Freed {
+    /// How many blobs and unpacked layers.
+    pub count: usize,
+    /// How many bytes they took.
+    pub bytes: u64,
+}
+
+/// Content, with when it was used last.
+struct Content {
+    used: SystemTime,
+    bytes: u64,
+    path: PathBuf,
+    mark: PathBuf,
+}
+
+/// How long the kernel may take to write to the disk what it was given; twice what it does by itself.
+const UNWRITTEN: Duration = Duration::from_secs(120);
+/// A number that is another one each time that a machine is started (proc(5)).
+const BOOT_ID: &str = "/proc/sys/kernel/random/boot_id";
+
+impl Store {
+    /// Forgets what may not be whole, where the machine was started anew since the store was used.
+    pub(crate) fn doubt_what_is_new(&self) -> io::Result<()> {
+        let boot = fs::read_to_string(BOOT_ID).unwrap_or_default();
+        let known = self.folder().join("boot");
+        if fs::read_to_string(&known).is_ok_and(|known| known == boot) {
+            return Ok(());
+        }
+        let all = self.contents()?;
+        let newest = all.iter().map(|content| content.used).max();
+        let doubtful = newest.map(|newest| newest - UNWRITTEN);
+        for content in all.iter().filter(|content| doubtful.is_some_and(|since| content.used >= since)) {
+            self.remove(&content.path)?;
+            drop(fs::remove_file(&content.mark));
+        }
+        fs::write(known, boot)
+    }
+
+    /// Says that somebody uses the store from now on.
+    #[must_use]
+    pub fn in_use(&self) -> InUse {
+        let mut users = self.users().0.lock().unwrap_or_else(PoisonError::into_inner);
+        users.0 += 1;
+        let number = users.0;
+        users.1.insert(number, SystemTime::now() - MARGIN);
+        InUse { users: Arc::clone(self.users()), number }
+    }
+
+    fn mark_path(&self, kind: Kind, hex: &str) -> PathBuf {
+        self.folder().join("used").join(format!("{}-{hex}", kind.name()))
+    }
+
+    /// Notes that content is used now, and how many bytes it takes where that is known. That it cannot be
+    /// noted, on a full disk, does not make it unusable.
+    pub(crate) fn note_use(&self, kind: Kind, digest: &Digest, bytes: Option<u64>) {
+        let mark = self.mark_path(kind, digest.hex());
+        let noted = match bytes {
+            Some(bytes) => fs::write(&mark, bytes.to_string()),
+            None => File::options()
+                .create(true)
+                .truncate(false)
+                .write(true)
+                .open(&mark)
+                .and_then(|file| file.set_modified(SystemTime::now())),
+        };
+        drop(noted);
+    }
+
+    /// Brings the store below so many bytes, where it is above, as far as nobody uses what is in it.
+    ///
+    /// # Errors
+    /// When the folder cannot be read.
+    pub fn make_room(&self, limit: u64) -> io::Result<Freed> {
+        let mut all = self.contents()?;
+        let mut total: u64 = all.iter().map(|content| content.bytes).sum();
+        let mut freed = Freed::default();
+        if total <= limit {
+            return Ok(freed);
+        }
+        let since = self.users().0.lock().unwrap_or_else(PoisonError::into_inner).1.values().min().copied();
+        all.sort_by_key(|content| content.used);
+        for content in all {
+            if total <= limit / 100 * TARGET || since.is_some_and(|since| content.used >= since) {
+                break;
+            }
+            if self.remove(&content.path).is_err() {
+                continue;
+            }
+            drop(fs::remove_file(&content.mark));
+            total -= content.bytes;
+            freed.count += 1;
+            freed.bytes += content.bytes;
+        }
+        Ok(freed)
+    }
+
+    fn contents(&self) -> io::Result<Vec<Content>> {
+        let mut all = Vec::new();
+        for (kind, _, folder) in Kind::ALL {
+            for entry in fs::read_dir(self.folder().join(folder))? {
+                let path = entry?.path();
+                let Some(hex) = path.file_name().and_then(|name| name.to_str()).map(str::to_owned) else { continue };
+                all.extend(self.content(kind, &hex, path));
+            }
+        }
+        Ok(all)
+    }
+
+    fn content(&self, kind: Kind, hex: &str, path: PathBuf) -> Option<Content> {
+        let mark = self.mark_path(kind, hex);
+        let known: Option<u64> = fs::read_to_string(&mark).ok().and_then(|text| text.parse().ok());
+        let data = fs::symlink_metadata(&path).ok()?;
+        let used = fs::metadata(&mark).and_then(|mark| mark.modified()).or_else(|_| data.modified()).ok()?;
+        let bytes = match known {
+            Some(bytes) => bytes,
+            None => {
+                let bytes = if data.is_dir() { taken_by(&path) } else { data.blocks() * 512 };
+                // The time of the last use stays: looking is not using.
+                if fs::write(&mark, bytes.to_string()).is_ok() {
+                    drop(File::options().write(true).open(&mark).and_then(|mark| mark.set_modified(used)));
+                }
+                bytes
+            }
+        };
+        Some(Content { used, bytes, path, mark })
+    }
+
+    /// Removes content so that it is there whole or not at all.
+    fn remove(&self, path: &Path) -> io::Result<()> {
+        if !path.is_dir() {
+            return fs::remove_file(path);
+        }
+        let place = tempfile::tempdir_in(self.folder().join("unfinished"))?;
+        fs::rename(path, place.path().join("layer"))
+    }
+}
+
+/// How many bytes of the disk a folder takes. A file with several names counts once for each: that is a
+/// little more than there is, and never less.
+fn taken_by(folder: &Path) -> u64 {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let of = |entry: fs::DirEntry| match entry.metadata() {
+        Ok(data) if data.is_dir() => data.blocks() * 512 + taken_by(&entry.path()),
+        Ok(data) => data.blocks() * 512,
+        Err(_) => 0,
+    };
+    entries.map(of).sum()
+}
+
+#[cfg(test)]
+mod tests {
+    use pondrix_sandbox::IdMap;
+
+    use super::*;
+
+    fn store() -> (tempfile::TempDir, Store) {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path(), IdMap::for_this_process()).unwrap();
+        (folder, store)
+    }
+
+    /// Makes it so that content was used so many hours ago.
+    fn used_hours_ago(store: &Store, digest: &Digest, hours: u64) {
+        let mark = File::options().write(true).open(store.mark_path(Kind::Blob, digest.hex())).unwrap();
+        mark.set_modified(SystemTime::now() - Duration::from_secs(3600 * hours)).unwrap();
+    }
+
+    #[test]
+    fn what_was_used_least_recently_goes_first_and_only_as_much_as_is_needed() {
+        let (_folder, store) = store();
+        let add = |letter: u8| store.add_blob(&vec![letter; 100_000]).unwrap();
+        let (old, older, new) = (add(1), add(2), add(3));
+        used_hours_ago(&store, &old, 5);
+        used_hours_ago(&store, &older, 9);
+        assert_eq!(store.make_room(1 << 20).unwrap(), Freed::default(), "there is room");
+        let freed = store.make_room(250_000).unwrap();
+        assert_eq!((freed.count, freed.bytes), (1, 100_000));
+        assert!(!store.has_blob(&older) && store.has_blob(&old) && store.has_blob(&new));
+    }
+
+    #[test]
+    fn nothing_goes_that_was_used_since_the_oldest_user_began() {
+        let (_folder, store) = store();
+        let before = store.add_blob(&[1; 100_000]).unwrap();
+        used_hours_ago(&store, &before, 5);
+        let user = store.in_use();
+        let again = store.add_blob(&[2; 100_000]).unwrap();
+        used_hours_ago(&store, &again, 6);
+        // A running job found it there, and goes on using it.
+        assert!(store.has_blob(&again));
+        assert_eq!(store.make_room(1).unwrap().count, 1);
+        assert!(!store.has_blob(&before) && store.has_blob(&again));
+        drop(user);
+        assert_eq!(store.make_room(1).unwrap().count, 1);
+    }
+
+    #[test]
+    fn a_machine_that_was_started_anew_doubts_what_was_written_last_and_nothing_else() {
+        let (folder, store) = store();
+        let (old, new) = (store.add_blob(b"old").unwrap(), store.add_blob(b"new").unwrap());
+        used_hours_ago(&store, &old, 5);
+        let open = || Store::open(folder.path(), IdMap::for_this_process()).unwrap();
+        assert!(open().has_blob(&new), "the same start of the machine");
+        fs::write(folder.path().join("boot"), "another").unwrap();
+        let store = open();
+        assert!(store.has_blob(&old) && !store.has_blob(&new));
+        let again = store.add_blob(b"new").unwrap();
+        assert!(open().has_blob(&again));
+    }
+
+    #[test]
+    fn an_unpacked_layer_goes_whole_and_its_size_is_found_out_once() {
+        let (folder, store) = store();
+        let digest = crate::digest_of(b"a layer");
+        fs::create_dir_all(store.layer_path(&digest).join("a/b")).unwrap();
+        fs::write(store.layer_path(&digest).join("a/b/c"), vec![7; 50_000]).unwrap();
+        assert_eq!(store.make_room(1 << 30).unwrap(), Freed::default());
+        let mark = folder.path().join(format!("used/layer-{}", digest.hex()));
+        assert!(fs::read_to_string(mark).unwrap().parse::<u64>().unwrap() > 50_000);
+        assert_eq!(store.make_room(1).unwrap().count, 1);
+        assert!(!store.layer_path(&digest).exists());
+        assert_eq!(fs::read_dir(folder.path().join("unfinished")).unwrap().count(), 0);
+    }
+}

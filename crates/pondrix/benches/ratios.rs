@@ -1,0 +1,193 @@
+//! The cost of Pondrix against the bare cost of the same work, in one run, as ratios.
+//!
+//! Writes `target/bench/summary.json`: a list of `{name, unit, ours, bare, ratio, bar}`.
+
+#![expect(clippy::unwrap_used, reason = "a measurement that cannot go on fails")]
+#![expect(dead_code, reason = "the tests' world is shared, and not all of it is needed here")]
+
+mod images;
+#[path = "../tests/e2e/support.rs"]
+mod support;
+
+use std::path::Path;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use futures_util::StreamExt;
+use pondrix_core::{State, Time};
+use pondrix_sandbox::{Exit, Launcher, Rootfs, Spec};
+use pondrix_standin::garden::{REGISTRY, Repository};
+use serde_json::json;
+use support::{World, one_job};
+
+const ROUNDS: usize = 15;
+
+fn main() {
+    // Started with `--list` by cargo's own listing of tests: there is nothing to list.
+    if std::env::args().any(|argument| argument == "--list") {
+        return;
+    }
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    match arguments.iter().position(|argument| argument == images::CHILD_WORD) {
+        Some(place) => runtime.block_on(images::child(&arguments[place + 1..])),
+        None => runtime.block_on(measure(arguments.iter().any(|argument| argument == "images"))),
+    }
+}
+
+fn median(mut all: Vec<Duration>) -> Duration {
+    all.sort();
+    all[all.len() / 2]
+}
+
+/// By hand: fetch, take the files out, enter a sandbox over the base image, and say something.
+fn by_hand(repository: &Repository, folder: &Path, layer: &Path, round: usize) -> Duration {
+    let copy = folder.join("copy.git");
+    if !copy.exists() {
+        assert!(Command::new("git").args(["init", "--quiet", "--bare"]).arg(&copy).status().unwrap().success());
+    }
+    let since = Instant::now();
+    let fetch = ["fetch", "--quiet", "--no-tags"];
+    let fetched =
+        Command::new("git").arg("--git-dir").arg(&copy).args(fetch).arg(&repository.bare).arg("+main:main").status();
+    assert!(fetched.unwrap().success());
+    let launcher = Launcher::with_helper(support::PONDRIX);
+    let (mut reader, writer) = std::io::pipe().unwrap();
+    let spec = Spec {
+        argv: ["/bin/sh", "-c", "echo hello"].map(str::to_owned).into(),
+        env: [("PATH".to_owned(), "/bin".to_owned())].into(),
+        fresh_tmp: true,
+        ..Spec::new(Rootfs::new(vec![layer.to_owned()], folder.join(format!("root-{round}"))))
+    };
+    let mut running = launcher.start(&spec, writer.into()).unwrap();
+    let mut first = [0; 6];
+    std::io::Read::read_exact(&mut reader, &mut first).unwrap();
+    let took = since.elapsed();
+    assert_eq!(running.wait(), Exit::Status(0));
+    took
+}
+
+/// Measures everything, or images alone.
+async fn measure(images_only: bool) {
+    let summary = if images_only { Vec::new() } else { runs().await };
+    let images = tokio::task::spawn_blocking(images::measures).await.unwrap();
+    let summary: Vec<_> = summary.into_iter().chain(images).collect();
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/bench");
+    std::fs::create_dir_all(&folder).unwrap();
+    std::fs::write(folder.join("summary.json"), serde_json::to_vec_pretty(&summary).unwrap()).unwrap();
+}
+
+async fn runs() -> Vec<serde_json::Value> {
+    let world = World::new().await;
+    let (repository, run) = world.run_of_pipeline("plant-labels", &one_job("step \"echo hello\"")).await;
+    world.passes(&run).await;
+    // The base image's one large layer, as the service's own runner has it unpacked.
+    let layers = world.folder.path().join("service/runner-1/images/layers");
+    let with_shell = std::fs::read_dir(layers).unwrap().flatten().find(|layer| layer.path().join("bin/sh").exists());
+    let layer = with_shell.unwrap().path();
+    let bare_folder = tempfile::tempdir().unwrap();
+    let (mut ours, mut bare) = (Vec::new(), Vec::new());
+    for round in 0..ROUNDS {
+        let commit = repository.push("Again").unwrap();
+        let since = Instant::now();
+        let run = world.run_of("plant-labels", &commit).await;
+        let mut stream = std::pin::pin!(world.client.follow_log(&run, "verify/unit", 0).await.unwrap());
+        assert_eq!(stream.next().await.unwrap().unwrap().kind, "log");
+        ours.push(since.elapsed());
+        world.passes(&run).await;
+        bare.push(by_hand(&repository, bare_folder.path(), &layer, round));
+    }
+    let mut summary = vec![measure_of("push to first log line", "ms", median(ours), median(bare), 1.5)];
+    summary.push(many_jobs(&world, &layer).await);
+    summary.push(check_of_a_long_file());
+    summary
+}
+
+/// Prints a measure, and answers it for the summary.
+fn measure_of(name: &str, unit: &str, ours: Duration, bare: Duration, bar: f64) -> serde_json::Value {
+    let factor = if unit == "s" { 1.0 } else { 1e3 };
+    let (ours, bare) = (ours.as_secs_f64() * factor, bare.as_secs_f64() * factor);
+    let ratio = ours / bare;
+    println!("{name}: {ours:.1} {unit}, bare {bare:.1} {unit}, ratio {ratio:.2} (bar {bar})");
+    json!({ "name": name, "unit": unit, "ours": ours, "bare": bare, "ratio": ratio, "bar": bar })
+}
+
+/// How many jobs run at once: as many as the world's runner has places.
+const SIDE_BY_SIDE: usize = 2;
+const JOBS: usize = 1000;
+
+/// A thousand jobs of one trivial step, against as many sandboxes entered by hand.
+async fn many_jobs(world: &World, layer: &Path) -> serde_json::Value {
+    let stage = |number: usize| {
+        let values: Vec<_> = (0..JOBS / 4).map(|at| format!("\"{at}\"")).collect();
+        format!(
+            "stage \"s{number}\" {{\n job \"one\" {{\n matrix {{ n {} }}\n inside \"{REGISTRY}/base/shell:1\"\n step \"echo hello\"\n }}\n}}\n",
+            values.join(" ")
+        )
+    };
+    let pipeline = "start commit=\"main\"\n".to_owned() + &(0..4).map(stage).collect::<String>();
+    let (_, run) = world.run_of_pipeline("visitor-desk", &pipeline).await;
+    let detail = world.until_within(&run, Duration::from_secs(600), |run| run.summary.state.is_over()).await;
+    let took = |from: Option<Time>, to: Option<Time>| from.zip(to).map_or(0, |(from, to)| to.since(from));
+    let ours = Duration::from_millis(took(detail.summary.started, detail.summary.ended));
+    let jobs: Vec<_> = detail.stages.iter().flat_map(|stage| &stage.jobs).collect();
+    assert!(jobs.len() == JOBS && jobs.iter().all(|job| job.state == State::Passed));
+    let mean =
+        |of: &dyn Fn(&pondrix_api::JobView) -> u64| jobs.iter().map(|job| of(job)).sum::<u64>() as f64 / JOBS as f64;
+    println!(
+        "  of each job, in ms: prepare its place {:.1}, enter and run {:.1}, tell the end {:.1}; the service between two jobs of a place {:.1}",
+        mean(&|job| took(job.started, job.steps[0].started)),
+        mean(&|job| took(job.steps[0].started, job.steps[0].ended)),
+        mean(&|job| took(job.steps[0].ended, job.ended)),
+        ours.as_secs_f64() * 1e3 * SIDE_BY_SIDE as f64 / JOBS as f64 - mean(&|job| took(job.started, job.ended)),
+    );
+    let folder = tempfile::tempdir().unwrap();
+    let since = Instant::now();
+    std::thread::scope(|scope| {
+        for place in 0..SIDE_BY_SIDE {
+            let folder = folder.path().join(place.to_string());
+            scope.spawn(move || {
+                (0..JOBS / SIDE_BY_SIDE).for_each(|round| say_hello(&folder.join(round.to_string()), layer))
+            });
+        }
+    });
+    measure_of("1,000 jobs of one step", "s", ours, since.elapsed(), 1.5)
+}
+
+fn say_hello(folder: &Path, layer: &Path) {
+    std::fs::create_dir_all(folder).unwrap();
+    let (mut reader, writer) = std::io::pipe().unwrap();
+    let spec = Spec {
+        argv: ["/bin/sh", "-c", "echo hello"].map(str::to_owned).into(),
+        env: [("PATH".to_owned(), "/bin".to_owned())].into(),
+        fresh_tmp: true,
+        ..Spec::new(Rootfs::new(vec![layer.to_owned()], folder.join("root")))
+    };
+    let mut running = Launcher::with_helper(support::PONDRIX).start(&spec, writer.into()).unwrap();
+    let mut said = String::new();
+    std::io::Read::read_to_string(&mut reader, &mut said).unwrap();
+    assert_eq!((running.wait(), said.as_str()), (Exit::Status(0), "hello\n"));
+    std::fs::remove_dir_all(folder).unwrap();
+}
+
+/// The check of a file of 2,000 jobs, against the parser of KDL alone.
+fn check_of_a_long_file() -> serde_json::Value {
+    let job = |at: usize| {
+        format!(
+            "    job \"j{at}\" {{\n        inside \"{REGISTRY}/base/shell:1\"\n        step \"./test.sh {at}\"\n    }}\n"
+        )
+    };
+    let stage =
+        |at: usize| format!("stage \"s{at}\" {{\n{}}}\n", (at * 100..at * 100 + 100).map(job).collect::<String>());
+    let text: String = (0..20).map(stage).collect();
+    let (mut ours, mut bare) = (Vec::new(), Vec::new());
+    for _ in 0..ROUNDS {
+        let since = Instant::now();
+        assert_eq!(pondrix_core::pipeline::read(&text).unwrap().jobs().count(), 2000);
+        ours.push(since.elapsed());
+        let since = Instant::now();
+        assert_eq!(kdl::KdlDocument::parse_v2(&text).unwrap().nodes().len(), 20);
+        bare.push(since.elapsed());
+    }
+    measure_of("check of 2,000 jobs", "ms", median(ours), median(bare), 1.5)
+}

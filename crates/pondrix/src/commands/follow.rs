@@ -1,0 +1,110 @@
+//! Following a whole run: the logs of its jobs as they grow, to the end.
+
+use std::collections::BTreeSet;
+use std::io::{BufRead, IsTerminal, Write};
+use std::process::ExitCode;
+
+use futures_util::StreamExt;
+use pondrix_api::{Client, LogText, RunDetail};
+use pondrix_core::{RunId, State};
+use tokio::task::JoinSet;
+
+use super::show;
+use crate::cli::Global;
+use crate::failure::{FAILED, Failure, Outcome};
+use crate::output;
+
+/// What somebody who pressed Ctrl-C wants.
+enum Wish {
+    Stop,
+    Leave,
+}
+
+/// Follows a run. The exit status tells whether it passed. On Ctrl-C a person is asked whether to stop it
+/// or to leave it running.
+pub(crate) async fn run(client: &Client, run: &RunId, global: &Global) -> Outcome {
+    let ended = tokio::select! {
+        ended = to_end(client, run, global) => ended?,
+        interrupted = tokio::signal::ctrl_c() => {
+            interrupted?;
+            return leave_or_stop(client, run).await;
+        }
+    };
+    if global.json {
+        output::json(&ended)?
+    } else {
+        show::print(client, &ended).await
+    }
+    Ok(if ended.summary.state == State::Passed { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
+}
+
+async fn to_end(client: &Client, run: &RunId, global: &Global) -> Result<RunDetail, Failure> {
+    let mut followed = BTreeSet::new();
+    let mut logs = JoinSet::new();
+    let mut last = None;
+    let mut changes = std::pin::pin!(client.follow_run(run).await?);
+    while let Some(event) = changes.next().await {
+        let detail: RunDetail = match serde_json::from_str(&event?.data) {
+            Ok(detail) => detail,
+            Err(error) => return Err(Failure::new(format!("the service said something that makes no sense: {error}"))),
+        };
+        let jobs: Vec<_> = detail.stages.iter().flat_map(|stage| &stage.jobs).collect();
+        for job in jobs.iter().filter(|job| job.started.is_some() && !global.json) {
+            if followed.insert(job.job.clone()) {
+                let label = if jobs.len() > 1 { format!("{} | ", job.job) } else { String::new() };
+                logs.spawn(log(client.clone(), run.clone(), job.job.clone(), label));
+            }
+        }
+        last = Some(detail);
+    }
+    // Everything that was said is shown before the end is.
+    while logs.join_next().await.is_some() {}
+    let ended = last.filter(|detail| detail.summary.state.is_over());
+    ended.ok_or_else(|| {
+        Failure::new("the service ended the stream").advise(format!("take it up: pondrix log '{run}' --follow"))
+    })
+}
+
+/// Prints a job's log line by line, each with a label, until the job is over.
+async fn log(client: Client, run: RunId, job: String, label: String) {
+    let Ok(stream) = client.follow_log(&run, &job, 0).await else { return };
+    let mut stream = std::pin::pin!(stream);
+    let mut line = String::new();
+    while let Some(Ok(event)) = stream.next().await {
+        if let Ok(LogText { text }) = serde_json::from_str(&event.data) {
+            line.push_str(&text);
+        }
+        let is_end = event.kind == "end";
+        while let Some(end) = line.find('\n').or((is_end && !line.is_empty()).then_some(line.len())) {
+            let whole: String = line.drain(..(end + 1).min(line.len())).collect();
+            output::line(&format!("{}{}", output::faint(&label), whole.trim_end_matches('\n')));
+        }
+        if is_end {
+            return;
+        }
+    }
+}
+
+async fn leave_or_stop(client: &Client, run: &RunId) -> Outcome {
+    let wish = if std::io::stdin().is_terminal() {
+        tokio::task::spawn_blocking(ask).await.map_err(|error| Failure::new(error.to_string()))?
+    } else {
+        Wish::Leave
+    };
+    match wish {
+        Wish::Stop => {
+            client.stop(run).await?;
+            eprintln!("{run} is being stopped");
+        }
+        Wish::Leave => eprintln!("{run} goes on; take it up again: pondrix log '{run}' --follow"),
+    }
+    Ok(ExitCode::from(FAILED))
+}
+
+fn ask() -> Wish {
+    eprint!("\nStop the run, or leave it running? [s/L] ");
+    let _ = std::io::stderr().flush();
+    let mut answer = String::new();
+    let read = std::io::stdin().lock().read_line(&mut answer);
+    if read.is_ok() && answer.trim().eq_ignore_ascii_case("s") { Wish::Stop } else { Wish::Leave }
+}

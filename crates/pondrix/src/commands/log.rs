@@ -1,0 +1,119 @@
+//! `pondrix log`
+
+use std::io::Write;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::Args;
+use futures_util::StreamExt;
+use pondrix_api::{Client, ClientError, LogEnd, LogText, RunDetail};
+use pondrix_core::{RunId, State};
+use serde_json::json;
+
+use super::run_name;
+use crate::cli::Global;
+use crate::failure::{FAILED, Failure, Outcome};
+use crate::{output, settings};
+
+/// Print the log of a run's jobs.
+#[derive(Debug, Args)]
+pub(crate) struct Log {
+    /// The run: PROJECT#NUMBER, or #NUMBER in a checkout.
+    run: String,
+    /// Only this job's: STAGE/JOB, or JOB where that is plain.
+    job: Option<String>,
+    /// Stay until the run, or the job, is over; exit with 1 when it did not pass.
+    #[arg(long)]
+    follow: bool,
+}
+
+/// How long to wait before a lost connection is tried again, and how often.
+const PAUSE: Duration = Duration::from_millis(500);
+const TRIES: usize = 60;
+
+/// The keys of the jobs that a word means.
+fn jobs_meant(detail: &RunDetail, wanted: Option<&str>) -> Result<Vec<String>, Failure> {
+    let all: Vec<_> = detail.stages.iter().flat_map(|stage| stage.jobs.iter().map(|job| job.job.clone())).collect();
+    let Some(wanted) = wanted else { return Ok(all) };
+    let fits = |key: &&String| *key == wanted || key.split_once('/').is_some_and(|(_, job)| job == wanted);
+    let found: Vec<_> = all.iter().filter(fits).cloned().collect();
+    match found.len() {
+        1 => Ok(found),
+        0 => Err(Failure::usage(format!("{} has no job `{wanted}`; it has {}", detail.summary.run, all.join(", ")))),
+        _ => Err(Failure::usage(format!("`{wanted}` may be {}; name the stage too", found.join(" or ")))),
+    }
+}
+
+impl Log {
+    pub(crate) async fn run(self, global: &Global) -> Outcome {
+        let client = settings::client(global)?;
+        let run = run_name::resolve(&client, &self.run).await?;
+        let detail = client.run(&run).await?;
+        let jobs = jobs_meant(&detail, self.job.as_deref())?;
+        let heading = jobs.len() > 1 && !global.json;
+        let mut worst = State::Passed;
+        for job in jobs {
+            if self.follow {
+                worst = State::of_parts([worst, follow(&client, &run, &job, heading, global.json).await?]);
+                continue;
+            }
+            let log = client.log(&run, &job).await?;
+            if global.json {
+                output::json(&json!({ "job": job, "log": String::from_utf8_lossy(&log) }))?;
+            } else if !log.is_empty() {
+                head(&job, heading);
+                write(&log)?;
+            }
+        }
+        let passed = matches!(worst, State::Passed | State::Skipped);
+        Ok(if passed { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
+    }
+}
+
+fn head(job: &str, wanted: bool) {
+    if wanted {
+        output::line(&output::faint(&format!("--- {job}")));
+    }
+}
+
+fn write(bytes: &[u8]) -> Result<(), Failure> {
+    let mut out = std::io::stdout().lock();
+    Ok(out.write_all(bytes).and_then(|()| out.flush())?)
+}
+
+/// Follows one job to its end, over lost connections too.
+async fn follow(client: &Client, run: &RunId, job: &str, heading: bool, as_json: bool) -> Result<State, Failure> {
+    let mut offset = 0;
+    let mut begun = false;
+    let mut tries = 0;
+    loop {
+        match client.follow_log(run, job, offset).await {
+            Err(error @ ClientError::Problem(_)) => return Err(error.into()),
+            Err(error) if tries >= TRIES => return Err(error.into()),
+            Err(_) => {}
+            Ok(stream) => {
+                let mut stream = std::pin::pin!(stream);
+                while let Some(Ok(event)) = stream.next().await {
+                    tries = 0;
+                    offset = event.id.parse().unwrap_or(offset);
+                    if as_json {
+                        output::line(&json!({ "job": job, "event": event.kind, "data": event.data }).to_string());
+                    }
+                    if event.kind == "end" {
+                        let end: Option<LogEnd> = serde_json::from_str(&event.data).ok();
+                        return Ok(end.map_or(State::Lost, |end| end.state));
+                    }
+                    if let Some(LogText { text }) = serde_json::from_str(&event.data).ok().filter(|_| !as_json) {
+                        if !begun {
+                            head(job, heading);
+                        }
+                        write(text.as_bytes())?;
+                    }
+                    begun = true;
+                }
+            }
+        }
+        tries += 1;
+        tokio::time::sleep(PAUSE).await;
+    }
+}

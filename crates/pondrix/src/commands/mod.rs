@@ -1,0 +1,62 @@
+//! One file a command: its arguments, and what it does.
+
+pub(crate) mod answer;
+pub(crate) mod ask;
+pub(crate) mod check;
+pub(crate) mod demo;
+pub(crate) mod draft;
+pub(crate) mod environment;
+pub(crate) mod files;
+pub(crate) mod follow;
+pub(crate) mod image;
+pub(crate) mod log;
+pub(crate) mod login;
+pub(crate) mod plan;
+pub(crate) mod project;
+pub(crate) mod registry;
+pub(crate) mod rerun;
+pub(crate) mod run_name;
+pub(crate) mod runner;
+pub(crate) mod runs;
+pub(crate) mod secret;
+pub(crate) mod serve;
+pub(crate) mod show;
+pub(crate) mod start;
+pub(crate) mod stop;
+pub(crate) mod token;
+pub(crate) mod try_out;
+pub(crate) mod whoami;
+
+use crate::cli::{Cli, Command};
+use crate::failure::Outcome;
+
+/// Runs a command.
+pub(crate) async fn run(cli: Cli) -> Outcome {
+    let global = &cli.global;
+    match cli.command {
+        Command::Serve(command) => command.run(global).await,
+        Command::Demo(command) => command.run().await,
+        Command::Runner(command) => command.run(global).await,
+        Command::Login(command) => command.run(global).await,
+        Command::Whoami(command) => command.run(global).await,
+        Command::Token(command) => command.run(global).await,
+        Command::Project(command) => command.run(global).await,
+        Command::Registry(command) => command.run(global).await,
+        Command::Image(command) => command.run(global).await,
+        Command::Environment(command) => command.run(global).await,
+        Command::Secret(command) => command.run(global).await,
+        Command::Check(command) => command.run(global).await,
+        Command::Start(command) => command.run(global).await,
+        Command::Runs(command) => command.run(global).await,
+        Command::Show(command) => command.run(global).await,
+        Command::Log(command) => command.run(global).await,
+        Command::Stop(command) => command.run(global).await,
+        Command::Files(command) => command.run(global).await,
+        Command::Rerun(command) => command.run(global).await,
+        Command::Try(command) => command.run(global).await,
+        Command::Draft(command) => command.run(global),
+        Command::Plan(command) => command.run(global).await,
+        Command::Approve(command) => command.run(global, true).await,
+        Command::Reject(command) => command.run(global, false).await,
+    }
+}

@@ -1,0 +1,121 @@
+//! `pondrix project`
+
+use std::process::ExitCode;
+
+use clap::builder::BoolishValueParser;
+use clap::{Args, Subcommand};
+use pondrix_api::{NewProject, ProjectChange, ProjectView};
+
+use crate::cli::Global;
+use crate::failure::{Failure, Outcome};
+use crate::{output, settings};
+
+/// Repositories that the service knows.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Project {
+    Add(Add),
+    List(List),
+    Set(Set),
+}
+
+/// Change how much of the runners a project may use, and whether others may use its templates.
+#[derive(Debug, Args)]
+pub(crate) struct Set {
+    /// The project.
+    name: String,
+    /// Its weight when projects take turns at the runners: 1 to 100.
+    #[arg(long, value_name = "NUMBER")]
+    weight: Option<u32>,
+    /// How many of its jobs may run at once; 0 for any number.
+    #[arg(long, value_name = "COUNT")]
+    jobs: Option<u32>,
+    /// Whether pipelines of other projects may use templates of its repository.
+    #[arg(long, value_name = "yes|no", value_parser = BoolishValueParser::new(), hide_possible_values = true)]
+    templates: Option<bool>,
+}
+
+/// Make a repository known. The next commit to it starts a run.
+#[derive(Debug, Args)]
+pub(crate) struct Add {
+    /// The project's name: a-z, 0-9 and `-`.
+    name: String,
+    /// The repository, as git reaches it from the service: an address or a path.
+    repository: String,
+}
+
+/// List the projects, with what was last seen of each.
+#[derive(Debug, Args)]
+pub(crate) struct List {}
+
+impl Project {
+    pub(crate) async fn run(self, global: &Global) -> Outcome {
+        let client = settings::client(global)?;
+        match self {
+            Self::Add(add) => {
+                let project = client.add_project(&NewProject { name: add.name, repository: add.repository }).await?;
+                if global.json {
+                    output::json(&project)?;
+                } else {
+                    added(&project);
+                }
+            }
+            Self::Set(set) => {
+                if set.weight.is_none() && set.jobs.is_none() && set.templates.is_none() {
+                    return Err(Failure::usage("nothing to change").advise("say --weight, --jobs or --templates"));
+                }
+                let change = ProjectChange { weight: set.weight, cap: set.jobs, templates: set.templates };
+                let project = client.change_project(&set.name, &change).await?;
+                if global.json {
+                    output::json(&project)?;
+                } else {
+                    let jobs = project.cap.map_or_else(|| "any number of".to_owned(), |cap| cap.to_string());
+                    let name = output::strong(&project.name);
+                    let templates = if project.templates { ", others may use its templates" } else { "" };
+                    let weight = project.weight;
+                    output::line(&format!("Project {name}: weight {weight}, {jobs} jobs at once{templates}"));
+                }
+            }
+            Self::List(_) => {
+                let list = client.projects().await?;
+                if global.json {
+                    output::json(&list)?;
+                } else if list.projects.is_empty() {
+                    output::line("No projects yet. Make a repository known: pondrix project add NAME REPOSITORY");
+                } else {
+                    print(&list.projects);
+                }
+            }
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}
+
+fn added(project: &ProjectView) {
+    output::line(&format!("Project {} is known.", output::strong(&project.name)));
+    if let Some(note) = &project.note {
+        output::line(&format!("  {}", output::plain(note)));
+    }
+    output::line("Have the repository's server POST here after each push, and runs start at once:");
+    output::line(&format!("  {}", project.hook));
+    output::line("Without it, the service looks by itself now and then.");
+}
+
+fn print(projects: &[ProjectView]) {
+    let rows: Vec<_> = projects
+        .iter()
+        .map(|project| {
+            let last = project.last_run.zip(project.last_state);
+            vec![
+                project.name.clone(),
+                last.map_or_else(
+                    || "no run yet".to_owned(),
+                    |(number, state)| format!("#{number} {}", output::state(state)),
+                ),
+                project.seen.map_or_else(|| "never".to_owned(), output::ago),
+                output::plain(&project.repository),
+                project.note.as_deref().map(output::plain).unwrap_or_default(),
+            ]
+        })
+        .collect();
+    output::table(&["PROJECT", "LAST RUN", "SEEN", "REPOSITORY", "NOTE"], &rows);
+}

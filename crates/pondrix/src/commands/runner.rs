@@ -1,0 +1,175 @@
+//! `pondrix runner`
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand};
+use pondrix_api::PoolView;
+use pondrix_core::Size;
+use pondrix_runner::{FolderTaken, RunnerConfig, ServiceAddress};
+
+use super::serve::{log_to_standard_error, usual_slots};
+use crate::cli::Global;
+use crate::failure::{Failure, Outcome};
+use crate::own_runners::FOLDER_TAKEN;
+use crate::{output, settings, signals};
+
+/// The machines that do the work.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Runner {
+    Join(Join),
+    List(List),
+    Limit(Limit),
+}
+
+/// List the runners, and what each is doing.
+#[derive(Debug, Args)]
+pub(crate) struct List {}
+
+/// Limit how many jobs run at once in a pool of runners.
+#[derive(Debug, Args)]
+pub(crate) struct Limit {
+    /// The pool.
+    pool: String,
+    /// How many jobs at once; 0 for any number.
+    #[arg(long, value_name = "COUNT")]
+    jobs: u32,
+}
+
+/// What jobs may do on a machine, and how much of it images may take.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Allows {
+    /// Let jobs use the machine's own network (`network "host"`).
+    #[arg(long)]
+    pub(crate) allow_host_network: bool,
+    /// Let jobs that run on the machine (`inside host`) read this folder, besides those of its system; may
+    /// be said more than once.
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) show: Vec<PathBuf>,
+    /// Keep at most so much of images and layers; what was used least recently goes first, and nothing that a
+    /// running job uses.
+    #[arg(long, value_name = "SIZE", default_value_t = DEFAULT_STORE)]
+    pub(crate) store_limit: Size,
+}
+
+/// How much of images a runner keeps where nothing is said.
+const DEFAULT_STORE: Size = Size::from_bytes(50 << 30);
+
+impl Default for Allows {
+    fn default() -> Self {
+        Self { allow_host_network: false, show: Vec::new(), store_limit: DEFAULT_STORE }
+    }
+}
+
+/// Make this machine a runner: take jobs from a service and do them here, until it is ended.
+#[derive(Debug, Args)]
+pub(crate) struct Join {
+    /// The runner's name, shown with its jobs; the machine's name when not said.
+    #[arg(long)]
+    name: Option<String>,
+    /// The pool that it is of; a job may ask for one.
+    #[arg(long, default_value = "pond", value_name = "NAME")]
+    pool: String,
+    /// The folder for images and jobs. No other runner may use it.
+    #[arg(long, default_value = "pondrix-runner", value_name = "FOLDER")]
+    data: PathBuf,
+    /// The service's address.
+    #[arg(long, value_name = "URL", required_unless_present = "service_file", conflicts_with = "service_file")]
+    service: Option<String>,
+    /// A file with the service's address, read again whenever the service does not answer.
+    #[arg(long, value_name = "FILE")]
+    service_file: Option<PathBuf>,
+    /// A file with the token for runners: `runner.token` in the service's folder.
+    #[arg(long, value_name = "FILE")]
+    token_file: PathBuf,
+    /// How many jobs to do at once; as many as there are cores when not said.
+    #[arg(long, value_name = "COUNT")]
+    slots: Option<usize>,
+    #[command(flatten)]
+    allows: Allows,
+    /// Leave after so long without the service; never when not said.
+    #[arg(long, value_name = "TIME")]
+    alone_for: Option<pondrix_core::Duration>,
+}
+
+impl Runner {
+    pub(crate) async fn run(self, global: &Global) -> Outcome {
+        match self {
+            Self::Join(join) => join.run().await,
+            Self::List(_) => list(global).await,
+            Self::Limit(limit) => {
+                let cap = Some(limit.jobs).filter(|jobs| *jobs > 0);
+                let pool = settings::client(global)?.set_pool(&PoolView { name: limit.pool, cap }).await?;
+                if global.json {
+                    output::json(&pool)?;
+                } else {
+                    let jobs = pool.cap.map_or_else(|| "any number of".to_owned(), |cap| cap.to_string());
+                    output::line(&format!("Pool {}: {jobs} jobs at once", output::strong(&pool.name)));
+                }
+                Ok(ExitCode::SUCCESS)
+            }
+        }
+    }
+}
+
+async fn list(global: &Global) -> Outcome {
+    let list = settings::client(global)?.runners().await?;
+    if global.json {
+        output::json(&list)?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    if list.runners.is_empty() {
+        output::line("No runners yet. Make a machine one: pondrix runner join --service URL --token-file FILE");
+    } else {
+        let rows: Vec<_> = list
+            .runners
+            .iter()
+            .map(|runner| {
+                let jobs = format!("{} of {}", runner.busy, runner.slots);
+                let heard =
+                    if runner.here { "here".to_owned() } else { format!("gone, heard {}", output::ago(runner.heard)) };
+                vec![runner.name.clone(), runner.pool.clone(), jobs, heard, runner.version.clone()]
+            })
+            .collect();
+        output::table(&["RUNNER", "POOL", "JOBS", "STATE", "VERSION"], &rows);
+    }
+    for pool in &list.pools {
+        if let Some(cap) = pool.cap {
+            output::line(&format!("Pool {}: at most {cap} jobs at once", output::strong(&pool.name)));
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+impl Join {
+    async fn run(self) -> Outcome {
+        log_to_standard_error();
+        let token = std::fs::read_to_string(&self.token_file)
+            .map_err(|error| Failure::usage(format!("{}: {error}", self.token_file.display())))?;
+        let service = match (self.service, self.service_file) {
+            (Some(address), _) => ServiceAddress::Fixed(address),
+            (None, Some(file)) => ServiceAddress::File(file),
+            (None, None) => return Err(Failure::usage("neither --service nor --service-file is given")),
+        };
+        let machine = || rustix::system::uname().nodename().to_string_lossy().into_owned();
+        let config = RunnerConfig {
+            name: self.name.unwrap_or_else(machine),
+            pool: self.pool,
+            data: self.data,
+            service,
+            token: token.trim().to_owned(),
+            slots: self.slots.unwrap_or_else(usual_slots),
+            host_network: self.allows.allow_host_network,
+            shown: self.allows.show,
+            store_limit: self.allows.store_limit.bytes(),
+            alone_for: self.alone_for.map(pondrix_core::Duration::to_std),
+        };
+        match pondrix_runner::run(config, signals::shutdown()?).await {
+            Err(error) if error.is::<FolderTaken>() => {
+                tracing::info!(%error, "not started");
+                Ok(ExitCode::from(FOLDER_TAKEN))
+            }
+            other => other.map(|()| ExitCode::SUCCESS).map_err(Failure::from),
+        }
+    }
+}

@@ -1,0 +1,118 @@
+//! `pondrix serve`
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::Args;
+use pondrix_service::{Service, ServiceConfig};
+use tokio::net::TcpListener;
+use tokio_util::sync::CancellationToken;
+use tracing_subscriber::EnvFilter;
+
+use super::runner::Allows;
+use crate::cli::Global;
+use crate::failure::{Failure, Outcome};
+use crate::own_runners::OwnRunner;
+use crate::{output, signals};
+
+/// Run the service: API, console, watchers of repositories, and a runner of its own.
+#[derive(Debug, Args)]
+pub(crate) struct Serve {
+    /// The folder for records, copies of repositories, logs and images.
+    #[arg(long, default_value = "pondrix-data", value_name = "FOLDER")]
+    data: PathBuf,
+    /// Where to listen.
+    #[arg(long, default_value = "127.0.0.1:7733", value_name = "HOST:PORT")]
+    listen: SocketAddr,
+    /// The address that people and hooks use, when it is another (behind a proxy with TLS).
+    #[arg(long, value_name = "URL")]
+    public_url: Option<String>,
+    /// How many runners of its own to start; 0 for none.
+    #[arg(long, default_value_t = 1, value_name = "COUNT")]
+    runners: usize,
+    /// How many jobs each of them does at once; as many as there are cores when not said.
+    #[arg(long, value_name = "COUNT")]
+    slots: Option<usize>,
+    #[command(flatten)]
+    allows: Allows,
+    /// How often repositories are looked at without a hook.
+    #[arg(long, default_value = "30s", value_name = "TIME")]
+    look_every: pondrix_core::Duration,
+    /// The most that `pondrix try` may send, when compressed.
+    #[arg(long, default_value = "256MiB", value_name = "SIZE")]
+    try_limit: pondrix_core::Size,
+}
+
+/// How long an own runner goes on without a service.
+const ALONE_FOR: Duration = Duration::from_secs(600);
+
+/// Writes the program's own log to standard error; `PONDRIX_LOG` says how much.
+pub(crate) fn log_to_standard_error() {
+    let filter = EnvFilter::try_from_env("PONDRIX_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).init();
+}
+
+/// As many jobs at once as there are cores.
+pub(crate) fn usual_slots() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from)
+}
+
+impl Serve {
+    pub(crate) async fn run(self, global: &Global) -> Outcome {
+        log_to_standard_error();
+        let shutdown = signals::shutdown()?;
+        std::fs::create_dir_all(&self.data)
+            .map_err(|error| Failure::new(format!("{}: {error}", self.data.display())))?;
+        let data = self.data.canonicalize()?;
+        let config = ServiceConfig {
+            data: data.clone(),
+            look_every: self.look_every.to_std(),
+            public_url: self.public_url,
+            try_limit: self.try_limit.bytes(),
+        };
+        let (service, tokens) = Service::open(config).await?;
+        let listener = TcpListener::bind(self.listen).await;
+        let listener = listener.map_err(|error| Failure::new(format!("cannot listen on {}: {error}", self.listen)))?;
+        let address = format!("http://{}", listener.local_addr()?);
+        if global.json {
+            output::json(&serde_json::json!({ "url": address, "admin_token": tokens.admin }))?;
+        } else {
+            output::line(&format!("Pondrix serves at {address}"));
+            if let Some(token) = &tokens.admin {
+                output::line(&format!("The token to sign in with, told this once:\n  {token}"));
+            }
+        }
+        let mut runners = tokio::task::JoinSet::new();
+        for number in 1..=self.runners {
+            let runner = OwnRunner {
+                name: format!("own-{number}"),
+                data: data.join(format!("runner-{number}")),
+                address_file: Service::address_file(&data),
+                token_file: tokens.runner_file.clone(),
+                slots: self.slots.unwrap_or_else(usual_slots),
+                allows: self.allows.clone(),
+                alone_for: ALONE_FOR,
+                log: None,
+            };
+            runners.spawn(runner.keep(shutdown.clone()));
+        }
+        // The service answers until its runners have left, so that their last words are heard.
+        let close = CancellationToken::new();
+        let serving = service.serve(listener, close.clone());
+        tokio::pin!(serving);
+        tokio::select! {
+            ended = &mut serving => {
+                shutdown.cancel();
+                while runners.join_next().await.is_some() {}
+                ended?;
+            }
+            () = async { shutdown.cancelled().await; while runners.join_next().await.is_some() {} } => {
+                close.cancel();
+                serving.await?;
+            }
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}

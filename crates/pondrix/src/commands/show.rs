@@ -1,0 +1,245 @@
+//! `pondrix show`
+
+use std::collections::BTreeMap;
+use std::process::ExitCode;
+
+use clap::Args;
+use futures_util::StreamExt;
+use pondrix_api::{ApprovalView, Client, JobView, RunDetail};
+use pondrix_core::junit::Report;
+use pondrix_core::run::Product;
+use pondrix_core::{RunId, State};
+
+use super::run_name;
+use crate::cli::Global;
+use crate::failure::{FAILED, Failure, Outcome};
+use crate::{output, settings};
+
+/// Show a run: what it did, what broke, and the command that tells more.
+#[derive(Debug, Args)]
+pub(crate) struct Show {
+    /// The run: PROJECT#NUMBER, or #NUMBER in a checkout.
+    run: String,
+    /// Wait until it is over; exit with 1 when it did not pass.
+    #[arg(long)]
+    wait: bool,
+}
+
+impl Show {
+    pub(crate) async fn run(self, global: &Global) -> Outcome {
+        let client = settings::client(global)?;
+        let run = run_name::resolve(&client, &self.run).await?;
+        if self.wait {
+            return wait_and_show(&client, &run, global).await;
+        }
+        let detail = client.run(&run).await?;
+        if global.json {
+            output::json(&detail)?
+        } else {
+            print(&client, &detail).await;
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}
+
+/// Waits until a run is over and shows it; the exit status tells whether it passed.
+pub(crate) async fn wait_and_show(client: &Client, run: &RunId, global: &Global) -> Outcome {
+    let mut last = None;
+    while last.as_ref().is_none_or(|detail: &RunDetail| !detail.summary.state.is_over()) {
+        let mut changes = std::pin::pin!(client.follow_run(run).await?);
+        while let Some(event) = changes.next().await {
+            let Ok(event) = event else { break };
+            last = serde_json::from_str::<RunDetail>(&event.data).ok().or(last);
+            if let Some(detail) = last.as_ref().filter(|_| !global.json) {
+                let running = detail.summary.note.as_deref().map(output::plain).unwrap_or_default();
+                eprintln!("{}  {} {running}", detail.summary.run, detail.summary.state);
+            }
+        }
+    }
+    let detail = last.ok_or_else(|| Failure::new("the service ended the stream"))?;
+    if global.json {
+        output::json(&detail)?
+    } else {
+        print(client, &detail).await;
+    }
+    Ok(if detail.summary.state == State::Passed { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
+}
+
+/// The tests that flicker over the runs of a project, by job.
+type Flickering = BTreeMap<String, Vec<String>>;
+
+/// The flickering tests of every job of a run that reported tests, as far as the service tells them.
+async fn flickering(client: &Client, detail: &RunDetail) -> Flickering {
+    let mut found = Flickering::new();
+    let is_tests = |product: &Product| matches!(product, Product::Tests { .. });
+    for job in detail.stages.iter().flat_map(|stage| &stage.jobs).filter(|job| job.products.iter().any(is_tests)) {
+        if let Ok(list) = client.flickering(&detail.summary.project, &job.job).await {
+            found.insert(job.job.clone(), list.tests);
+        }
+    }
+    found
+}
+
+/// Shows a run, whole.
+pub(crate) async fn print(client: &Client, detail: &RunDetail) {
+    let flickering = flickering(client, detail).await;
+    let run = &detail.summary;
+    output::line(&format!(
+        "{}  {}  {}",
+        output::strong(&run.run),
+        output::state(run.state),
+        output::took(run.started, run.ended)
+    ));
+    output::line(&format!(
+        "  {} at {} by {}: {}",
+        output::place(run),
+        &run.commit[..12.min(run.commit.len())],
+        output::plain(&run.author),
+        output::plain(&run.title)
+    ));
+    if let Some(number) = run.rerun_of {
+        output::line(&format!("  does {}#{number} again", run.project));
+    }
+    if let Some(by) = &detail.stopped_by {
+        output::line(&format!("  stopped by {by}"));
+    }
+    for one in &detail.templates {
+        let commit = one.commit.get(..12).unwrap_or(&one.commit);
+        let changed = one.changed_since.map(|number| format!("; another than in {}#{number}", run.project));
+        output::line(&format!("  uses {} of {commit}{}", one.template, changed.unwrap_or_default()));
+    }
+    for fault in &detail.faults {
+        output::line(&format!("\n{}", fault.render(pondrix_core::pipeline::FILE_NAME)));
+    }
+    if !detail.barred_by.is_empty() {
+        output::line("\nNothing of it ran: something that it needs is not there.");
+        for fault in &detail.barred_by {
+            output::line(&format!("{} {}: {}", output::state(State::Failed), fault.job, output::plain(&fault.what)));
+            output::line(&format!("  next: {}", output::plain(&fault.next)));
+        }
+        return;
+    }
+    for stage in &detail.stages {
+        output::line(&format!("\n{}  {}", output::strong(&stage.name), output::state(stage.state)));
+        if let Some(approval) = &stage.approval {
+            print_approval(&run.run, approval);
+        }
+        for job in &stage.jobs {
+            print_job(job);
+            for test in flickering.get(&job.job).into_iter().flatten() {
+                let about = format!("      flickers: {}, which passed and failed lately", output::plain(test));
+                output::line(&output::strong(&about));
+            }
+        }
+    }
+    if let Some(failure) = &detail.failure {
+        output::line(&format!("\n{} {}: {}", output::state(State::Failed), failure.job, output::plain(&failure.what)));
+        for line in &failure.last_lines {
+            output::line(&format!("  | {}", output::plain(line)));
+        }
+        output::line(&format!("  next: {}", failure.next));
+    }
+}
+
+fn print_approval(run: &str, approval: &ApprovalView) {
+    let question = output::plain(&approval.question);
+    match (approval.yes, &approval.by) {
+        (Some(yes), Some(by)) => {
+            let said = if yes { "yes" } else { "no" };
+            output::line(&format!("  {question}  {}", output::faint(&format!("{said}, {}", output::plain(by)))));
+        }
+        _ if approval.asked.is_some() => {
+            let whose = approval.whose.as_deref().map(|whose| format!("  for {whose} to answer")).unwrap_or_default();
+            output::line(&format!("  {question}{}", output::faint(&whose)));
+            output::line(&format!("  answer: pondrix approve '{run}', or pondrix reject '{run}'"));
+        }
+        _ => {}
+    }
+}
+
+fn print_job(job: &JobView) {
+    let carried = job.state == State::Passed && job.started.is_none();
+    let reason = job.reason.as_ref().filter(|_| carried || matches!(job.state, State::Skipped | State::Queued));
+    let mut about = reason.map_or_else(|| output::took(job.started, job.ended), |reason| output::plain(reason));
+    if job.state == State::Queued
+        && let Some(queued) = job.queued
+    {
+        about = format!("{about} (for {})", output::length(output::now().since(queued)));
+    }
+    if job.may_fail && matches!(job.state, State::Failed | State::Lost) {
+        about.push_str("  which it may");
+    }
+    let name = job.job.split_once('/').map_or(job.job.as_str(), |(_, name)| name);
+    output::line(&format!("  {} {name}  {}  {}", job.kind, output::state(job.state), output::faint(&about)));
+    for (number, one) in (1..).zip(&job.tries) {
+        let took = output::took(one.started, Some(one.ended));
+        let why = one.reason.as_deref().map(output::plain).unwrap_or_default();
+        output::line(&format!(
+            "    attempt {number} {}  {}",
+            output::state(one.state),
+            output::faint(&format!("{took} {why}"))
+        ));
+    }
+    for step in job.steps.iter().filter(|step| step.state != State::Skipped && step.state != State::Queued) {
+        let end = step
+            .end
+            .filter(|_| step.state != State::Passed)
+            .map(|end| format!("  {}", end.words()))
+            .unwrap_or_default();
+        let took = output::took(step.started, step.ended);
+        let name = output::cut(&output::plain(&step.name), 60);
+        output::line(&format!("    {} {name}  {}{end}", output::state(step.state), output::faint(&took)));
+    }
+    for product in &job.products {
+        print_product(product);
+    }
+}
+
+fn print_product(product: &Product) {
+    match product {
+        Product::Image { repository, digest, tags, base, platforms: _ } => {
+            let tags: Vec<_> = tags.iter().map(ToString::to_string).collect();
+            output::line(&format!("    {repository}@{} as {}", digest.short(), tags.join(", ")));
+            if let Some(base) = base {
+                output::line(&output::faint(&format!("      on {}@{}", base.name, base.digest.short())));
+            }
+        }
+        Product::Release { environment, tag, address, .. } => {
+            let tag = tag.as_deref().map(|tag| format!(" {tag}")).unwrap_or_default();
+            let address = address.as_deref().map(|address| format!(" at {address}")).unwrap_or_default();
+            output::line(&format!("    {environment} runs{tag}{address}"));
+        }
+        Product::Output { name, value } => {
+            output::line(&format!("    {name} = {}", output::cut(&output::plain(value), 80)));
+        }
+        Product::Files { name, count, bytes, .. } => {
+            let about = format!("{count} files, {}", output::bytes(*bytes));
+            output::line(&format!("    kept {name}  {}", output::faint(&about)));
+        }
+        Product::Tests { report } => print_tests(report),
+    }
+}
+
+fn print_tests(report: &Report) {
+    let passed = report.tests.saturating_sub(report.failed + report.skipped);
+    let skipped = if report.skipped > 0 { format!(", {} skipped", report.skipped) } else { String::new() };
+    output::line(&format!("    tests: {passed} passed, {} failed{skipped}", report.failed));
+    for failure in report.failures.iter().take(TESTS_SHOWN) {
+        let place = failure.place.as_ref().map(|place| format!(" at {}", output::plain(place))).unwrap_or_default();
+        output::line(&format!("      {} {}{place}", output::state(State::Failed), output::plain(&failure.test)));
+        output::line(&format!("        {}", output::plain(&failure.message)));
+    }
+    if report.failures.len() > TESTS_SHOWN {
+        output::line(&output::faint(&format!("      and {} more", report.failed as usize - TESTS_SHOWN)));
+    }
+    if let Some(slow) = report.slowest.first().filter(|slow| slow.millis >= 1000) {
+        let about = format!("slowest: {} {}", output::plain(&slow.test), output::length(slow.millis));
+        output::line(&output::faint(&format!("      {about}")));
+    }
+    for words in &report.damage {
+        output::line(&format!("      the report is damaged: {}", output::plain(words)));
+    }
+}
+
+/// How many failed tests are shown with a run.
+const TESTS_SHOWN: usize = 8;

@@ -1,0 +1,93 @@
+//! `pondrix try`
+
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use clap::Args;
+use pondrix_api::TryRequest;
+use pondrix_core::{Size, Time};
+
+use super::ask::Inputs;
+use super::{follow, run_name};
+use crate::cli::Global;
+use crate::failure::{Failure, Outcome};
+use crate::{git, output, settings};
+
+/// Run the working folder as it is, uncommitted, on the same runners, and follow it.
+///
+/// Sent are the files that git knows or does not ignore. Nothing is rolled out to an environment that
+/// does not allow it, and images get tags of their own.
+#[derive(Debug, Args)]
+pub(crate) struct Try {
+    /// The project; the one whose repository this is a checkout of, when not said.
+    #[arg(long, value_name = "PROJECT")]
+    project: Option<String>,
+    #[command(flatten)]
+    inputs: Inputs,
+    /// Refuse to send more than this, before it is compressed.
+    #[arg(long, default_value = "1GiB", value_name = "SIZE")]
+    limit: Size,
+    /// Return when the run has begun.
+    #[arg(long)]
+    detach: bool,
+}
+
+impl Try {
+    pub(crate) async fn run(self, global: &Global) -> Outcome {
+        let client = settings::client(global)?;
+        let root = git::root().map_err(|words| Failure::usage(format!("this is no checkout: {words}")))?;
+        let project = match &self.project {
+            Some(name) => name.parse().map_err(|error| Failure::usage(format!("{error}")))?,
+            None => run_name::project_here(&client).await?,
+        };
+        let head = git::head().map_err(|words| Failure::usage(format!("there is no commit yet: {words}")))?;
+        let changed = git::changed_since("HEAD").map_err(Failure::new)?.len();
+        let request = TryRequest {
+            branch: git::current_branch().unwrap_or_else(|| "detached".to_owned()),
+            title: format!("{changed} changed files after {}", &head.commit[..12.min(head.commit.len())]),
+            commit: head.commit,
+            commit_time: Time::from_millis(head.seconds * 1000),
+            author: git::user(),
+            inputs: self.inputs.said(),
+        };
+        let archive = tempfile::NamedTempFile::new()?;
+        let (files, limit) = (git::files().map_err(Failure::new)?, self.limit);
+        let (count, bytes) = pack(&root, &files, archive.path(), limit)?;
+        if !global.json {
+            eprintln!("Trying {count} files ({}) of {}", Size::from_bytes(bytes.max(1)), root.display());
+        }
+        let run = client.try_files(&project, &request, archive.path()).await?;
+        if self.detach {
+            if global.json {
+                output::json(&run)?;
+            } else {
+                output::line(&format!("{}  pondrix log '{}' --follow", output::strong(&run.run), run.run));
+            }
+            return Ok(ExitCode::SUCCESS);
+        }
+        let id = run.run.parse().map_err(|error| Failure::new(format!("{error}")))?;
+        follow::run(&client, &id, global).await
+    }
+}
+
+/// Packs files. Answers how many there are, and how many bytes.
+fn pack(root: &Path, files: &[PathBuf], into: &Path, limit: Size) -> Result<(usize, u64), Failure> {
+    let encoder = zstd::Encoder::new(std::fs::File::create(into)?, 3)?;
+    let mut archive = tar::Builder::new(encoder);
+    archive.follow_symlinks(false);
+    let (mut count, mut bytes) = (0, 0);
+    for file in files {
+        let path = root.join(file);
+        // What git knows and is deleted here, and repositories inside this one, are not sent.
+        let Some(data) = path.symlink_metadata().ok().filter(|data| !data.is_dir()) else { continue };
+        bytes += if data.is_file() { data.len() } else { 0 };
+        if bytes > limit.bytes() {
+            let message = format!("these files are more than {limit}: {} is over it", file.display());
+            return Err(Failure::usage(message).advise("have git ignore what is not needed, or say --limit SIZE"));
+        }
+        archive.append_path_with_name(&path, file)?;
+        count += 1;
+    }
+    archive.into_inner()?.finish()?;
+    Ok((count, bytes))
+}

@@ -1,0 +1,165 @@
+//! The world of the demo: registry, cluster, service, runner and repositories.
+
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use pondrix_api::{Client, EnvironmentView, NewProject, ProjectChange, RegistryChange};
+use pondrix_core::image::Registries;
+use pondrix_image::Image;
+use pondrix_sandbox::Launcher;
+use pondrix_service::{Service, ServiceConfig};
+use pondrix_standin::cluster::Cluster;
+use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, REGISTRY, Repository, VISITOR_DESK, base_image};
+use pondrix_standin::registry::Registry;
+use tokio::net::TcpListener;
+use tokio::task::JoinHandle;
+use tokio_util::sync::CancellationToken;
+
+use crate::commands::runner::Allows;
+use crate::failure::Failure;
+use crate::own_runners::OwnRunner;
+
+/// Everything, running.
+pub(super) struct World {
+    pub(super) folder: PathBuf,
+    pub(super) service_address: String,
+    pub(super) admin_token: String,
+    pub(super) client: Client,
+    pub(super) application: SocketAddr,
+    pub(super) cluster_address: SocketAddr,
+    pub(super) registry: Arc<Registry>,
+    pub(super) base: Image,
+    addresses: Registries,
+    repositories: Vec<Repository>,
+    runner: (CancellationToken, JoinHandle<()>),
+    others: (CancellationToken, Vec<JoinHandle<()>>),
+}
+
+async fn listen() -> std::io::Result<(TcpListener, SocketAddr)> {
+    let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).await?;
+    let address = listener.local_addr()?;
+    Ok((listener, address))
+}
+
+impl World {
+    /// Starts everything. When the story is to be played, repositories are looked at more often.
+    pub(super) async fn start(folder: &Path, story: bool) -> Result<Self, Failure> {
+        let launcher = Launcher::new();
+        let stop = CancellationToken::new();
+        let mut tasks = Vec::new();
+
+        let registry = Registry::new(&folder.join("registry"))?;
+        let (listener, registry_address) = listen().await?;
+        let serving = Arc::clone(&registry).serve(listener, stop.clone());
+        tasks.push(tokio::spawn(async move { drop(serving.await) }));
+        let registry_url = format!("http://{registry_address}");
+        let addresses = Registries::at([(REGISTRY, registry_url.clone())]);
+        let base = base_image(folder, &addresses, &launcher).await.map_err(Failure::new)?;
+
+        let cluster = Cluster::new(&folder.join("cluster"), addresses.clone(), launcher, &["staging", "production"])?;
+        let (listener, cluster_address) = listen().await?;
+        let application = cluster.reserve("staging", "visitor-desk").await?;
+        let kubeconfig = cluster.write_kubeconfig(cluster_address, "staging")?;
+        let serving = cluster.serve(listener, stop.clone());
+        tasks.push(tokio::spawn(async move { drop(serving.await) }));
+
+        let data = folder.join("service");
+        let look_every = Duration::from_secs(if story { 2 } else { 30 });
+        let config = ServiceConfig { data: data.clone(), look_every, public_url: None, try_limit: 64 << 20 };
+        let (service, tokens) = Service::open(config).await?;
+        let (listener, address) = listen().await?;
+        let service_address = format!("http://{address}");
+        let serving = service.serve(listener, stop.clone());
+        tasks.push(tokio::spawn(async move { drop(serving.await) }));
+        let admin_token = tokens.admin.ok_or_else(|| Failure::new("the service made no token"))?;
+        let client = Client::new(&service_address, &admin_token);
+
+        let runner_stop = CancellationToken::new();
+        let runner = OwnRunner {
+            allows: Allows::default(),
+            name: "pond-1".to_owned(),
+            data: folder.join("runner"),
+            address_file: Service::address_file(&data),
+            token_file: tokens.runner_file,
+            slots: 2,
+            alone_for: Duration::from_secs(10),
+            log: Some(folder.join("runner.log")),
+        };
+        let runner_task = tokio::spawn(runner.keep(runner_stop.clone()));
+
+        client
+            .set_registry(&RegistryChange {
+                host: REGISTRY.to_owned(),
+                address: Some(registry_url),
+                ..RegistryChange::default()
+            })
+            .await?;
+        let environment = EnvironmentView {
+            name: "staging".to_owned(),
+            kubeconfig: kubeconfig.display().to_string(),
+            namespace: "staging".to_owned(),
+            address: Some(format!("http://{application}")),
+            takes_tries: false,
+        };
+        client.set_environment(&environment).await?;
+        let mut repositories = Vec::new();
+        let gardens =
+            [("glasshouse-base", GLASSHOUSE_BASE), ("visitor-desk", VISITOR_DESK), ("plant-labels", PLANT_LABELS)];
+        for (name, files) in gardens {
+            let repository = Repository::new(folder, name, files).map_err(Failure::new)?;
+            if name == "glasshouse-base" {
+                // Others use its template from the start.
+                repository.push("The base images, and a template").map_err(Failure::new)?;
+            }
+            let address = repository.bare.display().to_string();
+            let project = client.add_project(&NewProject { name: name.to_owned(), repository: address }).await?;
+            repository.set_hook(Some(&project.hook)).map_err(Failure::new)?;
+            repositories.push(repository);
+        }
+        let gives_templates = ProjectChange { templates: Some(true), ..ProjectChange::default() };
+        client.change_project("glasshouse-base", &gives_templates).await?;
+        Ok(Self {
+            folder: folder.to_owned(),
+            service_address,
+            admin_token,
+            client,
+            application,
+            cluster_address,
+            registry,
+            base,
+            addresses,
+            repositories,
+            runner: (runner_stop, runner_task),
+            others: (stop, tasks),
+        })
+    }
+
+    pub(super) fn repository(&self, name: &str) -> &Repository {
+        let found = self.repositories.iter().find(|repository| repository.name == name);
+        found.expect("the demo only names repositories that it made")
+    }
+
+    pub(super) fn addresses(&self) -> &Registries {
+        &self.addresses
+    }
+
+    /// Shows the end of the services' own log.
+    pub(super) fn show_log(&self) {
+        let log = std::fs::read_to_string(self.folder.join("demo.log")).unwrap_or_default();
+        let lines: Vec<_> = log.lines().collect();
+        crate::output::line("the last lines of demo.log:");
+        lines[lines.len().saturating_sub(15)..].iter().for_each(|line| crate::output::line(&format!("  | {line}")));
+    }
+
+    /// Ends everything: the runner first, while the service still hears it.
+    pub(super) async fn end(self) {
+        self.runner.0.cancel();
+        let _ = self.runner.1.await;
+        self.others.0.cancel();
+        for task in self.others.1 {
+            let _ = tokio::time::timeout(Duration::from_secs(10), task).await;
+        }
+    }
+}

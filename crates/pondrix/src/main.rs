@@ -1,0 +1,37 @@
+//! The `pondrix` command: one file a command in `commands`, the demo in `demo`.
+
+mod cli;
+mod commands;
+mod demo;
+mod failure;
+mod git;
+mod output;
+mod own_runners;
+mod prompt;
+mod settings;
+mod signals;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use cli::Cli;
+
+fn main() -> ExitCode {
+    // Before anything else: this same program is also the sandbox's helper, and must have one thread.
+    pondrix_sandbox::enter_if_asked();
+    let cli = Cli::parse();
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            eprintln!("pondrix: the machine gives no threads: {error}");
+            return ExitCode::from(failure::FAILED);
+        }
+    };
+    let ended = runtime.block_on(commands::run(cli));
+    runtime.shutdown_background();
+    match ended {
+        Ok(status) => status,
+        Err(failure) => failure.report(),
+    }
+}

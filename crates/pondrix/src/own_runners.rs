@@ -1,0 +1,126 @@
+//! The service's own runners: processes of this same program, kept running.
+//!
+//! A runner outlives a service that is killed, and goes on with its job. The next service finds it
+//! by its folder, which is still taken, and leaves it alone.
+
+use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use rustix::process::{Pid, Signal, kill_process};
+use tokio::process::{Child, Command};
+use tokio_util::sync::CancellationToken;
+use tracing::warn;
+
+use crate::commands::runner::Allows;
+
+/// The exit status of a runner whose folder another one has.
+pub(crate) const FOLDER_TAKEN: u8 = 75;
+/// How long to wait before a runner is started again.
+const PAUSE: Duration = Duration::from_secs(1);
+/// The same, while an earlier service's runner goes on in the folder.
+const PAUSE_WHILE_TAKEN: Duration = Duration::from_secs(5);
+/// How long a runner may take to leave.
+const LEAVE_TIME: Duration = Duration::from_secs(8);
+
+/// How own runners are started.
+#[derive(Clone, Debug)]
+pub(crate) struct OwnRunner {
+    pub(crate) name: String,
+    pub(crate) data: PathBuf,
+    pub(crate) address_file: PathBuf,
+    pub(crate) token_file: PathBuf,
+    pub(crate) slots: usize,
+    pub(crate) allows: Allows,
+    pub(crate) alone_for: Duration,
+    /// Where its own log goes; to standard error when not said.
+    pub(crate) log: Option<PathBuf>,
+}
+
+impl OwnRunner {
+    fn start(&self) -> std::io::Result<Child> {
+        let mut command = Command::new(std::env::current_exe()?);
+        command
+            .args(["runner", "join"])
+            .args(["--name", &self.name])
+            .arg("--data")
+            .arg(&self.data)
+            .arg("--service-file")
+            .arg(&self.address_file)
+            .arg("--token-file")
+            .arg(&self.token_file)
+            .args(["--slots", &self.slots.to_string()])
+            .args(["--alone-for", &format!("{}s", self.alone_for.as_secs())])
+            .args(["--store-limit", &self.allows.store_limit.to_string()])
+            .args(self.allows.allow_host_network.then_some("--allow-host-network"))
+            .args(self.allows.show.iter().flat_map(|folder| [OsStr::new("--show"), folder.as_os_str()]))
+            .stdin(std::process::Stdio::null())
+            // Ctrl-C goes to the whole group of the terminal; the service tells its runners itself.
+            .process_group(0);
+        if let Some(log) = &self.log {
+            let file = std::fs::File::options().create(true).append(true).open(log)?;
+            command.stdout(file.try_clone()?).stderr(file);
+        }
+        command.spawn()
+    }
+
+    /// Keeps the runner running until `shutdown`; then ends it, whoever started it.
+    pub(crate) async fn keep(self, shutdown: CancellationToken) {
+        while !shutdown.is_cancelled() {
+            let mut pause = PAUSE;
+            match self.start() {
+                Err(error) => warn!(%error, "the own runner could not be started"),
+                Ok(mut child) => tokio::select! {
+                    ended = child.wait() => {
+                        let taken = ended.as_ref().is_ok_and(|status| status.code() == Some(FOLDER_TAKEN.into()));
+                        if taken {
+                            pause = PAUSE_WHILE_TAKEN;
+                        } else {
+                            warn!(name = self.name, ?ended, "the own runner ended; it is started again");
+                        }
+                    }
+                    () = shutdown.cancelled() => {
+                        leave(&mut child).await;
+                        break;
+                    }
+                },
+            }
+            tokio::select! {
+                () = tokio::time::sleep(pause) => {}
+                () = shutdown.cancelled() => {}
+            }
+        }
+        end_adopted(&self.data).await;
+    }
+}
+
+async fn leave(child: &mut Child) {
+    if let Some(pid) = child.id().and_then(|id| Pid::from_raw(id.cast_signed())) {
+        let _ = kill_process(pid, Signal::TERM);
+    }
+    if tokio::time::timeout(LEAVE_TIME, child.wait()).await.is_err() {
+        let _ = child.kill().await;
+    }
+}
+
+/// Ends a runner that an earlier service started. Its folder says which process it is, and that the
+/// folder is locked says that this process is still that runner.
+async fn end_adopted(data: &Path) {
+    let lock = data.join("lock");
+    let Ok(file) = std::fs::File::open(&lock) else { return };
+    let is_free = || rustix::fs::flock(&file, rustix::fs::FlockOperation::NonBlockingLockShared).is_ok();
+    if is_free() {
+        return;
+    }
+    let pid = std::fs::read_to_string(&lock).ok().and_then(|text| Pid::from_raw(text.trim().parse().ok()?));
+    let Some(pid) = pid else { return };
+    let _ = kill_process(pid, Signal::TERM);
+    let freed = async {
+        while !is_free() {
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    };
+    if tokio::time::timeout(LEAVE_TIME, freed).await.is_err() {
+        let _ = kill_process(pid, Signal::KILL);
+    }
+}

@@ -1,0 +1,41 @@
+//! Asking a person.
+
+use std::io::{BufRead, IsTerminal, Read};
+
+use rustix::termios::{LocalModes, OptionalActions, tcgetattr, tcsetattr};
+
+use crate::failure::Failure;
+
+/// Reads a line that the terminal does not show; from what is not a terminal, simply a line.
+pub(crate) fn hidden(prompt: &str) -> std::io::Result<String> {
+    let stdin = std::io::stdin();
+    let mut text = String::new();
+    if !stdin.is_terminal() {
+        stdin.lock().read_line(&mut text)?;
+        return Ok(text.trim().to_owned());
+    }
+    eprint!("{prompt}");
+    let before = tcgetattr(&stdin)?;
+    let mut hidden = before.clone();
+    hidden.local_modes.remove(LocalModes::ECHO);
+    tcsetattr(&stdin, OptionalActions::Now, &hidden)?;
+    let read = stdin.lock().read_line(&mut text);
+    tcsetattr(&stdin, OptionalActions::Now, &before)?;
+    eprintln!();
+    read.map(|_| text.trim().to_owned())
+}
+
+/// A hidden text: from the terminal, or from standard input where that is none.
+pub(crate) fn hidden_or_input(question: &str) -> Result<String, Failure> {
+    if std::io::stdin().is_terminal() {
+        return Ok(hidden(question)?);
+    }
+    let mut text = String::new();
+    std::io::stdin().read_to_string(&mut text).map_err(|error| Failure::usage(format!("standard input: {error}")))?;
+    // `echo VALUE | pondrix secret set …` means the value without the line's end; of several lines, as keys
+    // have, the last one's end belongs to them.
+    Ok(match text.strip_suffix('\n') {
+        Some(line) if !line.contains('\n') => line.strip_suffix('\r').unwrap_or(line).to_owned(),
+        _ => text,
+    })
+}

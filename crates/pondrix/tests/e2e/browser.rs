@@ -1,0 +1,313 @@
+//! The console, in a real browser.
+
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use fantoccini::wd::Capabilities;
+use fantoccini::{Client, ClientBuilder, Locator};
+use hyper_util::client::legacy::connect::HttpConnector;
+use pondrix_core::pipeline::TemplateName;
+use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, VISITOR_DESK};
+
+use crate::support::{World, one_job, until};
+
+/// Chromium, driven through WebDriver, with a fresh profile.
+struct Browser {
+    driver: Child,
+    client: Client,
+    _profile: tempfile::TempDir,
+}
+
+impl Browser {
+    async fn new() -> Self {
+        let profile = tempfile::tempdir().unwrap();
+        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let mut driver = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver is there: `make setup` installs it");
+        let arguments = [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--window-size=1280,800",
+            "--force-prefers-reduced-motion",
+        ];
+        let mut arguments: Vec<String> = arguments.map(str::to_owned).into();
+        arguments.push(format!("--user-data-dir={}", profile.path().display()));
+        let capabilities: Capabilities =
+            serde_json::from_value(serde_json::json!({ "goog:chromeOptions": { "args": arguments } })).unwrap();
+        let mut builder = ClientBuilder::new(HttpConnector::new());
+        builder.capabilities(capabilities);
+        let mut client = None;
+        until("chromedriver", async || {
+            assert!(driver.try_wait().unwrap().is_none(), "chromedriver ended");
+            client = builder.connect(&format!("http://127.0.0.1:{port}")).await.ok();
+            client.is_some().then_some(())
+        })
+        .await;
+        Self { driver, client: client.unwrap(), _profile: profile }
+    }
+
+    /// Waits until something is on the page; answers its text.
+    async fn sees(&self, css: &str) -> String {
+        let wait = self.client.wait().at_most(Duration::from_secs(30));
+        match wait.for_element(Locator::Css(css)).await {
+            Ok(element) => element.text().await.unwrap(),
+            Err(error) => panic!("the page does not show {css}: {error}\n{}", self.text().await),
+        }
+    }
+
+    async fn text(&self) -> String {
+        self.client.find(Locator::Css("body")).await.unwrap().text().await.unwrap()
+    }
+
+    async fn reads(&self, words: &str) {
+        until(&format!("`{words}` on the page"), async || self.text().await.contains(words).then_some(())).await;
+    }
+
+    async fn click(&self, css: &str) {
+        self.sees(css).await;
+        self.client.find(Locator::Css(css)).await.unwrap().click().await.unwrap();
+    }
+
+    async fn sign_in(&self, world: &World) {
+        self.client.goto(world.url()).await.unwrap();
+        self.sees("#token").await;
+        self.client.find(Locator::Css("#token")).await.unwrap().send_keys(&world.token).await.unwrap();
+        self.click("button[type=submit]").await;
+        self.reads("Sign out").await;
+    }
+
+    /// Keeps a picture where somebody wants them (`make screenshots`).
+    async fn picture(&self, name: &str) {
+        if let Some(folder) = std::env::var_os("PONDRIX_SCREENSHOTS") {
+            self.client.set_window_size(1280, 800 + 143).await.unwrap();
+            tokio::time::sleep(Duration::from_millis(600)).await;
+            let png = self.client.screenshot().await.unwrap();
+            std::fs::write(PathBuf::from(folder).join(format!("{name}.png")), png).unwrap();
+        }
+    }
+
+    async fn end(mut self) {
+        let _ = self.client.close().await;
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_person_signs_in_watches_a_run_live_and_reads_a_log_with_its_colours() {
+    let world = World::new().await;
+    let browser = Browser::new().await;
+    browser.client.goto(world.url()).await.unwrap();
+    browser.sees("#token").await;
+    browser.picture("console-sign-in").await;
+    browser.client.find(Locator::Css("#token")).await.unwrap().send_keys("wrong").await.unwrap();
+    browser.click("button[type=submit]").await;
+    browser.reads("this token is not known").await;
+    browser.sign_in(&world).await;
+    browser.reads("No runs yet.").await;
+
+    let script = "printf '\\\\033[32mgreen\\\\033[0m and \\\\033[1mbold\\\\033[0m\\\\n'; while [ ! -e /tmp/never ]; do echo tick; sleep 0.2; done";
+    let (repository, run) =
+        world.run_of_pipeline("plant-labels", &one_job(&format!("limit time=\"2m\"; step \"{script}\""))).await;
+    // The list shows it without being asked again.
+    browser.click("a[href='/runs/plant-labels/1']").await;
+    browser.reads("tick").await;
+    let green = browser.client.find(Locator::XPath("//*[@role='log']//span[text()='green']")).await.unwrap();
+    assert!(green.attr("style").await.unwrap().unwrap().contains("color"), "green is not green");
+    browser.sees("[aria-label='The run against time'] a[aria-current='true']").await;
+    browser.click("main button").await;
+    world.end_of(&run).await;
+    browser.reads("stopped by admin").await;
+
+    repository.write("pondrix.kdl", &one_job("step \"echo the beds are dry; exit 4\"")).unwrap();
+    repository.push("A failing step").unwrap();
+    browser.client.goto(world.url()).await.unwrap();
+    browser.click("a[href='/runs/plant-labels/2']").await;
+    browser.reads("exit status 4").await;
+    browser.reads("the beds are dry").await;
+    browser.client.goto(&format!("{}/runs/plant-labels/99", world.url())).await.unwrap();
+    browser.reads("there is no run plant-labels#99").await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_release_is_drawn_against_time_and_leads_to_the_application() {
+    let world = World::new().await;
+    let (repository, _) = world.project("visitor-desk", VISITOR_DESK).await;
+    let commit = repository.push("Opening hours and a greeting").unwrap();
+    let run = world.run_of("visitor-desk", &commit).await;
+    world.passes(&run).await;
+    repository.write("desk/greeting.txt", "Good evening from Fernhollow\n").unwrap();
+    let commit = repository.push("A greeting for the evening").unwrap();
+    world.passes(&world.run_of("visitor-desk", &commit).await).await;
+    repository.write("desk/hours.txt", "Monday closed\n").unwrap();
+    let commit = repository.push("Shorter hours").unwrap();
+    world.end_of(&world.run_of("visitor-desk", &commit).await).await;
+    let browser = Browser::new().await;
+    browser.sign_in(&world).await;
+    browser.reads("visitor-desk#3").await;
+    browser.picture("console-runs").await;
+    browser.client.goto(&format!("{}/runs/visitor-desk/2/package/desk", world.url())).await.unwrap();
+    browser.reads("pushed registry.fernhollow.test/visitor/desk@sha256:").await;
+    browser.picture("console-run").await;
+    browser.client.goto(&format!("{}/runs/visitor-desk/3", world.url())).await.unwrap();
+    browser.reads("not ok: the hours name 1 days of 7").await;
+    browser.picture("console-run-failed").await;
+    browser.client.execute("localStorage.setItem('pondrix-theme', 'dark')", Vec::new()).await.unwrap();
+    browser.client.goto(&format!("{}/runs/visitor-desk/2/staging/desk", world.url())).await.unwrap();
+    browser.reads("2 of 2 replicas are new and ready").await;
+    browser.picture("console-run-dark").await;
+    browser.client.goto(&format!("http://{}/", world.application)).await.unwrap();
+    browser.reads("Good evening from Fernhollow").await;
+    browser.picture("application").await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_draws_a_plan_tells_what_is_missing_asks_a_person_and_does_runs_again() {
+    let world = World::new().await;
+    let (repository, _) = world.project("visitor-desk", VISITOR_DESK).await;
+    let pipeline = VISITOR_DESK.iter().find(|(path, _)| *path == "pondrix.kdl").unwrap().1;
+    let more = r#"
+stage "production" {
+    when branch="main"
+    exclusive "gate"
+    approval "Open it to the visitors?" within="3d"
+    job "announce" { inside "registry.fernhollow.test/base/shell:1"; secret "RADIO_KEY"; step "echo open" }
+}
+stage "sweep" {
+    when earlier="any" start="clock"
+    job "beds" { inside "registry.fernhollow.test/base/shell:1"; step "true" }
+}
+start clock="15 5 * * 1-5" zone="Europe/Lisbon"
+"#;
+    let job = r#"    job "labels" {
+        matrix { base "shell" "web" }
+        after "unit"
+        retry 2 only="lost"
+        inside "registry.fernhollow.test/base/{matrix.base}:1"
+        step "echo printed"
+    }
+    job "count" { after "labels"; inside "registry.fernhollow.test/base/shell:1"; step "echo counted" }
+"#;
+    let text = pipeline.replacen("stage \"verify\" {\n", &format!("stage \"verify\" {{\n{job}"), 1) + more;
+    repository.write("pondrix.kdl", &text).unwrap();
+    let first = world.run_of("visitor-desk", &repository.push("A gate for the visitors").unwrap()).await;
+    world.end_of(&first).await;
+    let browser = Browser::new().await;
+    browser.sign_in(&world).await;
+    browser.client.goto(&format!("{}/plan/visitor-desk", world.url())).await.unwrap();
+    browser.reads("asks: Open it to the visitors?").await;
+    browser.reads("labels:web").await;
+    browser.reads("started by commit and not by clock").await;
+    browser.picture("console-plan").await;
+
+    browser.client.goto(&format!("{}/runs/visitor-desk/1", world.url())).await.unwrap();
+    browser.reads("visitor-desk has no secret `RADIO_KEY`").await;
+    browser.reads("pondrix secret set visitor-desk RADIO_KEY").await;
+    browser.picture("console-preflight").await;
+    world.client.set_secret(&"visitor-desk".parse().unwrap(), "RADIO_KEY", "waves").await.unwrap();
+    browser.click("main button").await;
+    browser.reads("visitor-desk#2").await;
+    browser.reads("production asks: Open it to the visitors?").await;
+    browser.reads("started by rerun of #1").await;
+    browser.click("a[href='/runs/visitor-desk/2/verify/unit']").await;
+    browser.reads("3 tests passed").await;
+    browser.picture("console-approval").await;
+    browser.click("[role=alertdialog] button").await;
+    let second = "visitor-desk#2".parse().unwrap();
+    world.passes(&second).await;
+    browser.reads("Run all again").await;
+    let address = browser.client.find(Locator::Css("a[download]")).await.unwrap().attr("href").await.unwrap().unwrap();
+    let archive = reqwest::Client::new().get(format!("{}{address}", world.url())).bearer_auth(&world.token);
+    let archive = archive.send().await.unwrap();
+    assert!(archive.status().is_success(), "{}", archive.status());
+    assert!(archive.bytes().await.unwrap().starts_with(&[0x1f, 0x8b]), "the files come as an archive");
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_shows_the_template_that_it_used_the_service_beside_it_and_tests_that_flicker() {
+    let world = World::new().await;
+    let (platform, _) = world.project("glasshouse-base", GLASSHOUSE_BASE).await;
+    let commit = platform.push("The base images, and a template").unwrap();
+    // What it pushes would start what is built on it.
+    world.passes(&world.run_of("glasshouse-base", &commit).await).await;
+    let set = world.pondrix(&["project", "set", "glasshouse-base", "--templates", "yes"]).await;
+    assert_eq!(set.status, 0, "{set:?}");
+    let name = TemplateName::new("printed", "glasshouse-base/templates@main").unwrap();
+    until("the template", async || world.client.template(&name).await.is_ok().then_some(())).await;
+    let (repository, _) = world.project("plant-labels", PLANT_LABELS).await;
+    let print = PLANT_LABELS.iter().find(|(path, _)| *path == "print.sh").unwrap().1;
+    let torn = print.replace("time=\"0.02\"/>", "time=\"0.02\"><failure message=\"torn\"/></testcase>");
+    assert_ne!(torn, print);
+    for (number, text) in [print, torn.as_str(), print, torn.as_str()].into_iter().enumerate() {
+        repository.write("print.sh", text).unwrap();
+        let commit = repository.push(&format!("Labels, print {}", number + 1)).unwrap();
+        world.end_of(&world.run_of("plant-labels", &commit).await).await;
+    }
+    let path = "templates/printed.kdl";
+    let text = GLASSHOUSE_BASE.iter().find(|(known, _)| *known == path).unwrap().1;
+    platform.write(path, &text.replace("9 beds", "10 beds")).unwrap();
+    platform.push("One more bed").unwrap();
+    until("the change", async || {
+        world.client.template(&name).await.is_ok_and(|now| now.text.contains("10 beds")).then_some(())
+    })
+    .await;
+    let commit = repository.push("Labels for every bed").unwrap();
+    world.end_of(&world.run_of("plant-labels", &commit).await).await;
+    let browser = Browser::new().await;
+    browser.sign_in(&world).await;
+    browser.client.goto(&format!("{}/runs/plant-labels/5/verify/labels:web", world.url())).await.unwrap();
+    browser.reads("uses glasshouse-base/templates/printed.kdl@main of ").await;
+    browser.reads("another than in #4").await;
+    browser.reads("[register] the register is open").await;
+    browser.reads("10 beds are open").await;
+    let flickering = world.client.flickering("plant-labels", "verify/labels:web").await.unwrap().tests;
+    assert_eq!(flickering, ["labels: 3 pages were printed"]);
+    browser.reads("passed and failed lately: labels: 3 pages were printed").await;
+    browser.picture("console-template").await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_shows_what_is_built_on_what_and_what_is_in_an_image() {
+    let world = World::new().await;
+    let browser = Browser::new().await;
+    browser.sign_in(&world).await;
+    browser.click("a[href='/images']").await;
+    browser.reads("No image was pushed yet.").await;
+    for (name, files) in
+        [("glasshouse-base", GLASSHOUSE_BASE), ("visitor-desk", VISITOR_DESK), ("plant-labels", PLANT_LABELS)]
+    {
+        let (repository, _) = world.project(name, files).await;
+        if name == "glasshouse-base" {
+            let set = world.pondrix(&["project", "set", name, "--templates", "yes"]).await;
+            assert_eq!(set.status, 0, "{set:?}");
+        }
+        let commit = repository.push("First").unwrap();
+        world.passes(&world.run_of(name, &commit).await).await;
+    }
+    // It shows what came meanwhile by itself.
+    browser.reads("all 4 are built on their bases as these are now").await;
+    browser.reads("registry.fernhollow.test/garden/labels").await;
+    browser.reads("on registry.fernhollow.test/base/web:1").await;
+    browser.picture("console-images").await;
+    browser.click("table[aria-label] a[href^='/images/registry.fernhollow.test/visitor/desk@']").await;
+    browser.reads("RUN sh /srv/source/render.sh").await;
+    browser.reads("built on").await;
+    browser.reads("staging").await;
+    browser.picture("console-image").await;
+    browser.end().await;
+}

@@ -1,0 +1,231 @@
+//! The service is killed, and starts again.
+
+use pondrix_api::StartRequest;
+use pondrix_core::{RunId, State};
+use pondrix_standin::garden::{REGISTRY, VISITOR_DESK};
+
+use crate::support::{Service, World, one_job, processes_with, until};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_killed_in_the_middle_of_a_run_goes_on_and_loses_doubles_and_repeats_nothing() {
+    let mut world = World::new().await;
+    // Each step writes lines over a while, and says once that it ran.
+    let step = |name: &str| {
+        format!(
+            "step name=\"{name}\" \"i=0; while [ $i -lt 40 ]; do echo {name} $i; i=$((i+1)); sleep 0.05; done; echo {name} ran\""
+        )
+    };
+    let pipeline = one_job(&["a", "b", "c"].map(step).join("; "));
+    let (_, run) = world.run_of_pipeline("plant-labels", &pipeline).await;
+    for wanted in ["a 10", "b 10", "c 10"] {
+        until(wanted, async || {
+            let log = world.client.log(&run, "verify/unit").await.ok()?;
+            String::from_utf8_lossy(&log).contains(wanted).then_some(())
+        })
+        .await;
+        let url = world.service.take().unwrap().kill();
+        let listen = url.trim_start_matches("http://").to_owned();
+        let (service, token) = Service::start(&world.folder.path().join("service"), &listen, "1h");
+        assert!(token.is_none(), "a token is told once");
+        world.service = Some(service);
+    }
+    let detail = world.passes(&run).await;
+    let expected: String = ["a", "b", "c"]
+        .iter()
+        .flat_map(|name| (0..40).map(move |i| format!("{name} {i}\n")).chain([format!("{name} ran\n")]))
+        .collect();
+    assert_eq!(world.log(&run, "verify/unit").await, expected, "lines were lost or doubled");
+    let steps = &detail.stages[0].jobs[0].steps;
+    assert!(steps.iter().all(|step| step.state == State::Passed), "{steps:?}");
+    let mut end = 0;
+    for step in steps {
+        assert_eq!(step.log_start, end, "each step's part of the log begins where the last one ended");
+        end = step.log_end.unwrap();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_killed_at_any_stage_brings_the_release_to_its_right_end() {
+    let mut world = World::new().await;
+    let (repository, _) = world.project("visitor-desk", VISITOR_DESK).await;
+    for (number, stage) in ["verify", "package", "staging"].into_iter().enumerate() {
+        let greeting = format!("Fernhollow greeting {number}");
+        repository.write("desk/greeting.txt", &format!("{greeting}\n")).unwrap();
+        let commit = repository.push(&greeting).unwrap();
+        let run = world.run_of("visitor-desk", &commit).await;
+        world.until(&run, |run| run.stages.iter().any(|one| one.name == stage && one.state != State::Queued)).await;
+        let url = world.service.take().unwrap().kill();
+        let listen = url.trim_start_matches("http://").to_owned();
+        world.service = Some(Service::start(&world.folder.path().join("service"), &listen, "1h").0);
+        world.passes(&run).await;
+        let page = reqwest::get(format!("http://{}/", world.application)).await.unwrap().text().await.unwrap();
+        assert!(page.contains(&greeting), "killed in {stage}: {page}");
+    }
+    let runs = world.client.runs(None, 10, None).await.unwrap().runs;
+    assert_eq!(runs.len(), 3, "no start was lost or doubled");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_that_is_ended_ends_the_runner_that_an_earlier_one_started() {
+    let mut world = World::new().await;
+    let runner_data = world.folder.path().join("service/runner-1").display().to_string();
+    until("the runner", async || (processes_with(&runner_data) == 1).then_some(())).await;
+    // Once it has its folder, it is this runner and no other that goes on.
+    let lock = world.folder.path().join("service/runner-1/lock");
+    until("the runner's folder", async || {
+        std::fs::read_to_string(&lock).is_ok_and(|pid| !pid.is_empty()).then_some(())
+    })
+    .await;
+    let url = world.service.take().unwrap().kill();
+    assert_eq!(processes_with(&runner_data), 1, "the runner outlives the service");
+    let listen = url.trim_start_matches("http://").to_owned();
+    let (mut service, _) = Service::start(&world.folder.path().join("service"), &listen, "1h");
+    service.end();
+    assert_eq!(processes_with(&runner_data), 0, "and ends with the next one");
+}
+
+/// Numbers that look random, the same in every run of the tests (Knuth, MMIX).
+fn next(state: &mut u64) -> u64 {
+    *state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+    *state >> 33
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_hundred_runs_end_rightly_however_often_the_service_is_killed() {
+    const RUNS: u64 = 200;
+    let mut world = World::new().await;
+    let count = |name: &str| {
+        format!("step \"i=0; while [ $i -lt 20 ]; do i=$((i+1)); echo {name} $i; done\"\n step \"echo {name} ended\"")
+    };
+    let job = |name: &str, lines: &str| {
+        format!("job \"{name}\" {{ inside \"{REGISTRY}/base/shell:1\"\n {lines}\n {} }}\n", count(name))
+    };
+    let pipeline = format!(
+        "stage \"count\" {{\n{}{}}}\nstage \"again\" {{\n{}}}\n",
+        job("one", ""),
+        job("two", "after \"one\""),
+        job("three", "")
+    );
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("pondrix.kdl", &pipeline).unwrap();
+    repository.push("Counts").unwrap();
+    let (url, data) = (world.url().to_owned(), world.folder.path().join("service"));
+    let listen = url.trim_start_matches("http://").to_owned();
+    // One starts runs, as somebody would who tries again when the service does not answer.
+    let client = world.client.clone();
+    let starter = tokio::spawn(async move {
+        let name = "plant-labels".parse().unwrap();
+        loop {
+            let newest =
+                client.runs(Some(&name), 1, None).await.ok().map(|page| page.runs.first().map_or(0, |run| run.number));
+            match newest {
+                Some(number) if number >= RUNS => return,
+                Some(_) => drop(client.start(&name, &StartRequest::default()).await),
+                None => tokio::time::sleep(std::time::Duration::from_millis(5)).await,
+            }
+        }
+    });
+    // The other kills, at moments that no one chose.
+    let (mut seed, mut kills) = (20_261_124, 0);
+    loop {
+        tokio::time::sleep(std::time::Duration::from_millis(next(&mut seed) % 700)).await;
+        world.service.take().unwrap().kill();
+        kills += 1;
+        world.service = Some(Service::start(&data, &listen, "1h").0);
+        if starter.is_finished() {
+            break;
+        }
+    }
+    starter.await.unwrap();
+    assert!(kills > 20, "it was killed {kills} times only");
+    let log = |name: &str| (1..=20).map(|i| format!("{name} {i}\n")).collect::<String>() + &format!("{name} ended\n");
+    for number in 1..=RUNS {
+        let run = format!("plant-labels#{number}").parse().unwrap();
+        let detail = world.passes(&run).await;
+        for job in detail.stages.iter().flat_map(|stage| &stage.jobs) {
+            let name = job.job.split_once('/').unwrap().1;
+            assert_eq!(
+                world.log(&run, &job.job).await,
+                log(name),
+                "{run} {name}: lines were lost, doubled or said twice"
+            );
+            assert_eq!((job.attempt, job.steps.len()), (1, 2));
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn runs_end_rightly_however_often_their_runner_is_killed() {
+    const RUNS: u64 = 24;
+    let world = World::new().await;
+    let lines = "retry 10 only=\"lost\"\n step \"i=0; while [ $i -lt 20 ]; do i=$((i+1)); echo line $i; done; sleep 0.2\"\n step \"echo ended\"";
+    let (_, first) = world.run_of_pipeline("plant-labels", &one_job(lines)).await;
+    world.passes(&first).await;
+    for _ in 1..RUNS {
+        world.client.start(&first.project, &StartRequest::default()).await.unwrap();
+    }
+    let runner_data = world.folder.path().join("service/runner-1").display().to_string();
+    let last = RunId { number: RUNS, ..first.clone() };
+    let (mut seed, mut kills) = (20_261_125, 0);
+    while !world.client.run(&last).await.unwrap().summary.state.is_over() {
+        tokio::time::sleep(std::time::Duration::from_millis(400 + next(&mut seed) % 1600)).await;
+        kills += u32::from(kill_runner(&runner_data));
+    }
+    assert!(kills >= 3, "it was killed {kills} times only");
+    let whole: String = (1..=20).map(|i| format!("line {i}\n")).collect::<String>() + "ended\n";
+    let mut lost = 0;
+    for number in 1..=RUNS {
+        let run = RunId { number, ..first.clone() };
+        let detail = world.passes(&run).await;
+        let job = &detail.stages[0].jobs[0];
+        lost += job.tries.len();
+        assert!(job.tries.iter().all(|one| one.state == State::Lost), "{run}: {:?}", job.tries);
+        let log = world.log(&run, "verify/unit").await;
+        let last = log.rsplit_once(&format!("--- attempt {}\n", job.attempt)).map_or(log.as_str(), |(_, last)| last);
+        assert_eq!(last, whole, "{run}: the log of the attempt that passed is whole, once");
+    }
+    assert!(lost > 0, "no kill hit a job");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_whose_runner_is_killed_is_lost_at_once_and_tried_again_where_it_may_be() {
+    let world = World::new().await;
+    let lines =
+        "retry 1 only=\"lost\"\n step \"echo attempt $PONDRIX_ATTEMPT; test $PONDRIX_ATTEMPT = 2 || sleep 300\"";
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(lines)).await;
+    until("the first attempt", async || {
+        let log = world.client.log(&run, "verify/unit").await.ok()?;
+        String::from_utf8_lossy(&log).contains("attempt 1").then_some(())
+    })
+    .await;
+    let runner_data = world.folder.path().join("service/runner-1").display().to_string();
+    let since = std::time::Instant::now();
+    assert!(kill_runner(&runner_data));
+    let detail = world.passes(&run).await;
+    assert!(since.elapsed().as_secs() < 20, "it took as long as if nobody had known: {:?}", since.elapsed());
+    let job = &detail.stages[0].jobs[0];
+    assert_eq!((job.attempt, job.tries[0].state), (2, State::Lost));
+    assert_eq!(world.log(&run, "verify/unit").await, "attempt 1\n--- attempt 2\nattempt 2\n");
+    let (_, run) = {
+        let lines = "step \"echo once; sleep 300\"";
+        world.run_of_pipeline("visitor-desk", &one_job(lines)).await
+    };
+    until("its log", async || {
+        let log = world.client.log(&run, "verify/unit").await.ok()?;
+        (log == b"once\n").then_some(())
+    })
+    .await;
+    assert!(kill_runner(&runner_data));
+    let detail = world.end_of(&run).await;
+    assert_eq!(detail.summary.state, State::Lost);
+    let reason = detail.failure.unwrap().what;
+    assert!(reason.contains("runner own-1 was started anew"), "{reason}");
+}
+
+/// SIGKILL for the runner that works in this folder; answers whether there was one. One that has just been
+/// started has not written its number down yet.
+fn kill_runner(data: &str) -> bool {
+    let text = std::fs::read_to_string(format!("{data}/lock")).unwrap();
+    let pid = text.trim().parse().ok().and_then(rustix::process::Pid::from_raw);
+    pid.is_some_and(|pid| rustix::process::kill_process(pid, rustix::process::Signal::KILL).is_ok())
+}

@@ -1,0 +1,24 @@
+//! The real binary, its API and its console, against stand-ins on loopback.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod access;
+mod again;
+mod bad_input;
+mod bases;
+mod browser;
+mod check;
+mod command_line;
+mod crash;
+mod demo;
+mod files;
+mod images;
+mod kubectl;
+mod language;
+mod recipes;
+mod registry;
+mod secrets;
+mod streams;
+mod support;
+mod surroundings;
+mod templates;

@@ -1,0 +1,383 @@
+//! A world for each test: a registry and a cluster in this process, the service as a process of its
+//! own.
+
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU16, Ordering};
+use std::time::{Duration, Instant};
+
+use futures_util::StreamExt;
+use pondrix_api::{Client, EnvironmentView, NewProject, ProjectView, RegistryChange, RunDetail};
+use pondrix_core::image::Registries;
+use pondrix_core::{RunId, State};
+use pondrix_sandbox::Launcher;
+use pondrix_standin::cluster::Cluster;
+use pondrix_standin::garden::{REGISTRY, Repository, SampleFile, base_image};
+use pondrix_standin::registry::Registry;
+use rustix::process::{Pid, Signal, kill_process};
+use tokio::net::TcpListener;
+use tokio_util::sync::CancellationToken;
+
+pub(crate) const PONDRIX: &str = env!("CARGO_BIN_EXE_pondrix");
+/// How long anything may take on a busy machine.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(90);
+
+/// A service as a process of its own. Dropped, it is ended, and its runner with it.
+pub(crate) struct Service {
+    child: Child,
+    pub(crate) url: String,
+    data: PathBuf,
+}
+
+impl Service {
+    /// Starts one on a folder, at a port that may be 0; answers the token when it is a new one.
+    pub(crate) fn start(data: &Path, listen: &str, look_every: &str) -> (Self, Option<String>) {
+        Self::start_with(data, listen, &["--slots", "2", "--look-every", look_every])
+    }
+
+    /// Starts one again whose runner allows more.
+    pub(crate) fn start_allowing(data: &Path, listen: &str, allowed: &[&str]) -> Self {
+        Self::start_with(data, listen, &[&["--slots", "2", "--look-every", "1h"], allowed].concat()).0
+    }
+
+    /// Starts one again that has no runner of its own.
+    pub(crate) fn start_without_runner(data: &Path, listen: &str) -> Self {
+        Self::start_with(data, listen, &["--runners", "0", "--look-every", "1h"]).0
+    }
+
+    fn start_with(data: &Path, listen: &str, more: &[&str]) -> (Self, Option<String>) {
+        let log = std::fs::File::options().create(true).append(true).open(data.with_extension("log")).unwrap();
+        let mut child = Command::new(PONDRIX)
+            .args(["serve", "--json", "--listen", listen, "--data"])
+            .arg(data)
+            .args(more)
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(log)
+            .spawn()
+            .unwrap();
+        // The first document on its standard output says where it listens.
+        let mut text = String::new();
+        for line in BufReader::new(child.stdout.take().unwrap()).lines() {
+            text.push_str(&line.unwrap());
+            if text.ends_with('}') {
+                break;
+            }
+        }
+        let told: serde_json::Value = serde_json::from_str(&text).unwrap_or_else(|_| {
+            panic!(
+                "the service did not start: {}",
+                std::fs::read_to_string(data.with_extension("log")).unwrap_or_default()
+            )
+        });
+        let token = told["admin_token"].as_str().map(str::to_owned);
+        (Self { child, url: told["url"].as_str().unwrap().to_owned(), data: data.to_owned() }, token)
+    }
+
+    fn signal(&self, signal: Signal) {
+        kill_process(Pid::from_raw(self.child.id().cast_signed()).unwrap(), signal).unwrap();
+    }
+
+    /// SIGKILL, as a crash would end it. Its runner goes on.
+    pub(crate) fn kill(mut self) -> String {
+        self.signal(Signal::KILL);
+        self.child.wait().unwrap();
+        self.url.clone()
+    }
+
+    /// The end that a person asks for.
+    pub(crate) fn end(&mut self) {
+        if self.child.try_wait().unwrap().is_none() {
+            self.signal(Signal::TERM);
+            self.child.wait().unwrap();
+        }
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        if self.child.try_wait().unwrap().is_some() {
+            return;
+        }
+        self.end();
+        if std::thread::panicking() {
+            eprintln!(
+                "the service's log:\n{}",
+                std::fs::read_to_string(self.data.with_extension("log")).unwrap_or_default()
+            );
+        }
+    }
+}
+
+/// Everything a test needs.
+pub(crate) struct World {
+    pub(crate) service: Option<Service>,
+    pub(crate) client: Client,
+    pub(crate) token: String,
+    pub(crate) registry: Arc<Registry>,
+    pub(crate) application: std::net::SocketAddr,
+    pub(crate) kubeconfig: PathBuf,
+    stop: CancellationToken,
+    pub(crate) folder: tempfile::TempDir,
+}
+
+pub(crate) async fn listener() -> TcpListener {
+    TcpListener::bind("127.0.0.1:0").await.unwrap()
+}
+
+/// A loopback address for a service that may be started there again. Its port is none that the system
+/// gives away by itself (32768 and above): while nothing listens at one of those, somebody who tries to
+/// connect to it may be given it as his own port, and is then connected to himself and holds it.
+fn free_address() -> String {
+    static NEXT: AtomicU16 = AtomicU16::new(0);
+    let begin = 12_000 + u16::try_from(std::process::id() % 16_000).unwrap();
+    loop {
+        let address = format!("127.0.0.1:{}", begin + NEXT.fetch_add(1, Ordering::Relaxed));
+        if std::net::TcpListener::bind(&address).is_ok() {
+            return address;
+        }
+    }
+}
+
+impl World {
+    /// A world whose service only looks at repositories when a hook, or a test, says so.
+    pub(crate) async fn new() -> Self {
+        Self::looking_every("1h").await
+    }
+
+    pub(crate) async fn looking_every(look_every: &str) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let launcher = Launcher::with_helper(PONDRIX);
+        let stop = CancellationToken::new();
+        let registry = Registry::new(&folder.path().join("registry")).unwrap();
+        let at = listener().await;
+        let registry_url = format!("http://{}", at.local_addr().unwrap());
+        tokio::spawn(Arc::clone(&registry).serve(at, stop.clone()));
+        let addresses = Registries::at([(REGISTRY, registry_url.clone())]);
+        base_image(folder.path(), &addresses, &launcher).await.unwrap();
+        let cluster = Cluster::new(&folder.path().join("cluster"), addresses, launcher, &["staging"]).unwrap();
+        let at = listener().await;
+        let application = cluster.reserve("staging", "visitor-desk").await.unwrap();
+        let kubeconfig = cluster.write_kubeconfig(at.local_addr().unwrap(), "staging").unwrap();
+        tokio::spawn(cluster.serve(at, stop.clone()));
+        let (service, token) = Service::start(&folder.path().join("service"), &free_address(), look_every);
+        let token = token.unwrap();
+        let client = Client::new(&service.url, &token);
+        client
+            .set_registry(&RegistryChange {
+                host: REGISTRY.to_owned(),
+                address: Some(registry_url),
+                ..RegistryChange::default()
+            })
+            .await
+            .unwrap();
+        let environment = EnvironmentView {
+            name: "staging".to_owned(),
+            kubeconfig: kubeconfig.display().to_string(),
+            namespace: "staging".to_owned(),
+            address: Some(format!("http://{application}")),
+            takes_tries: false,
+        };
+        client.set_environment(&environment).await.unwrap();
+        Self { service: Some(service), client, token, registry, application, kubeconfig, stop, folder }
+    }
+
+    pub(crate) fn url(&self) -> &str {
+        self.client.address()
+    }
+
+    /// A repository with files, known to the service. Its hook tells of every push.
+    pub(crate) async fn project(&self, name: &'static str, files: &[SampleFile]) -> (Repository, ProjectView) {
+        let repository = Repository::new(self.folder.path(), name, files).unwrap();
+        let new = NewProject { name: name.to_owned(), repository: repository.bare.display().to_string() };
+        let project = self.client.add_project(&new).await.unwrap();
+        repository.set_hook(Some(&project.hook)).unwrap();
+        (repository, project)
+    }
+
+    /// A project with a pipeline and nothing else, and its first run.
+    pub(crate) async fn run_of_pipeline(&self, name: &'static str, pipeline: &str) -> (Repository, RunId) {
+        let (repository, _) = self.project(name, &[]).await;
+        repository.write("pondrix.kdl", pipeline).unwrap();
+        let commit = repository.push("A pipeline").unwrap();
+        let run = self.run_of(name, &commit).await;
+        (repository, run)
+    }
+
+    /// Waits for the run of a commit.
+    pub(crate) async fn run_of(&self, project: &str, commit: &str) -> RunId {
+        let project = project.parse().unwrap();
+        let mut found = None;
+        until(&format!("a run of {commit}"), async || {
+            let page = self.client.runs(Some(&project), 50, None).await.ok()?;
+            found = page.runs.into_iter().find(|run| run.commit == commit).map(|run| run.run.parse().unwrap());
+            found.is_some().then_some(())
+        })
+        .await;
+        found.unwrap()
+    }
+
+    /// Follows a run until it fits, over lost connections too.
+    pub(crate) async fn until(&self, run: &RunId, fits: impl Fn(&RunDetail) -> bool) -> RunDetail {
+        self.until_within(run, PATIENCE, fits).await
+    }
+
+    /// The same, of a run that may take longer or less long than others.
+    pub(crate) async fn until_within(
+        &self,
+        run: &RunId,
+        patience: Duration,
+        fits: impl Fn(&RunDetail) -> bool,
+    ) -> RunDetail {
+        let mut last = None;
+        let watched = async {
+            loop {
+                if let Ok(stream) = self.client.follow_run(run).await {
+                    let mut stream = std::pin::pin!(stream);
+                    while let Some(Ok(event)) = stream.next().await {
+                        let detail: RunDetail = serde_json::from_str(&event.data).unwrap();
+                        if fits(&detail) {
+                            return detail;
+                        }
+                        last = Some(detail);
+                    }
+                }
+                // The service may be starting again.
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+        };
+        match tokio::time::timeout(patience, watched).await {
+            Ok(detail) => detail,
+            Err(_) => panic!("{run} never came there; it was last {last:#?}"),
+        }
+    }
+
+    /// Follows a run to its end.
+    pub(crate) async fn end_of(&self, run: &RunId) -> RunDetail {
+        self.until(run, |run| run.summary.state.is_over()).await
+    }
+
+    /// Follows a run to an end that must be good.
+    pub(crate) async fn passes(&self, run: &RunId) -> RunDetail {
+        let detail = self.end_of(run).await;
+        assert_eq!(detail.summary.state, State::Passed, "{:#?}", detail.failure);
+        detail
+    }
+
+    pub(crate) async fn log(&self, run: &RunId, job: &str) -> String {
+        String::from_utf8(self.client.log(run, job).await.unwrap()).unwrap()
+    }
+
+    /// Runs the command line with something on its standard input. Answers whether that went well, and what
+    /// it said.
+    pub(crate) fn pondrix_with(&self, arguments: &[&str], input: &str) -> (bool, String) {
+        let mut child = Command::new(PONDRIX)
+            .args(arguments)
+            .env("PONDRIX_URL", self.url())
+            .env("PONDRIX_TOKEN", &self.token)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        std::io::Write::write_all(&mut child.stdin.take().unwrap(), input.as_bytes()).unwrap();
+        let output = child.wait_with_output().unwrap();
+        let text = [output.stdout, output.stderr].concat();
+        (output.status.success(), String::from_utf8_lossy(&text).into_owned())
+    }
+
+    /// Runs the command line as a person would, signed in.
+    pub(crate) async fn pondrix(&self, arguments: &[&str]) -> Said {
+        let mut command = Command::new(PONDRIX);
+        command.args(arguments).env("PONDRIX_URL", self.url()).env("PONDRIX_TOKEN", &self.token);
+        said(command).await
+    }
+}
+
+impl Drop for World {
+    fn drop(&mut self) {
+        // The service first: its runner's reports need it, its rollouts need the cluster.
+        drop(self.service.take());
+        self.stop.cancel();
+    }
+}
+
+/// What a command said.
+#[derive(Debug)]
+pub(crate) struct Said {
+    pub(crate) status: i32,
+    pub(crate) out: String,
+    pub(crate) err: String,
+}
+
+pub(crate) async fn said(mut command: Command) -> Said {
+    let output = tokio::task::spawn_blocking(move || command.stdin(Stdio::null()).output().unwrap()).await.unwrap();
+    Said {
+        status: output.status.code().unwrap_or(-1),
+        out: String::from_utf8_lossy(&output.stdout).into_owned(),
+        err: String::from_utf8_lossy(&output.stderr).into_owned(),
+    }
+}
+
+/// Asks again until there is an answer.
+pub(crate) async fn until(what: &str, mut ask: impl AsyncFnMut() -> Option<()>) {
+    let since = Instant::now();
+    while ask().await.is_none() {
+        assert!(since.elapsed() < PATIENCE, "waited too long for {what}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
+/// How many processes of the machine have this word in their command line.
+pub(crate) fn processes_with(word: &str) -> usize {
+    let entries = std::fs::read_dir("/proc").unwrap().flatten();
+    let has = |path: PathBuf| {
+        let line = std::fs::read(path.join("cmdline")).unwrap_or_default();
+        line.split(|byte| *byte == 0).any(|argument| argument == word.as_bytes())
+    };
+    entries.filter(|entry| has(entry.path())).count()
+}
+
+/// A process of the machine: its id, and when it was started, in clock ticks since the machine was.
+pub(crate) type Process = (u32, u64);
+
+/// The process's parent and when it was started (proc(5), `/proc/pid/stat`, fields 4 and 22).
+fn parent_and_start(pid: u32) -> Option<(u32, u64)> {
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    // The second field is a name that may have anything in it, in parentheses.
+    let fields: Vec<_> = stat.rsplit_once(')')?.1.split_whitespace().collect();
+    Some((fields.get(1)?.parse().ok()?, fields.get(19)?.parse().ok()?))
+}
+
+/// A process and all that it started, and those started, as they are now.
+pub(crate) fn family(of: u32) -> Vec<Process> {
+    let entries = std::fs::read_dir("/proc").unwrap().flatten();
+    let all: Vec<(u32, u32, u64)> = entries
+        .filter_map(|entry| {
+            let pid = entry.file_name().to_str()?.parse().ok()?;
+            parent_and_start(pid).map(|(parent, start)| (pid, parent, start))
+        })
+        .collect();
+    let mut family = vec![of];
+    let mut at = 0;
+    while let Some(parent) = family.get(at).copied() {
+        family.extend(all.iter().filter(|(_, of, _)| *of == parent).map(|(pid, ..)| *pid));
+        at += 1;
+    }
+    all.into_iter().filter(|(pid, ..)| family.contains(pid)).map(|(pid, _, start)| (pid, start)).collect()
+}
+
+/// Those of these processes that are still there.
+pub(crate) fn alive(processes: &[Process]) -> Vec<Process> {
+    let there = |(pid, start): &&Process| parent_and_start(*pid).is_some_and(|(_, now)| now == *start);
+    processes.iter().filter(there).copied().collect()
+}
+
+/// A pipeline of one job in the base image, with these lines in it.
+pub(crate) fn one_job(lines: &str) -> String {
+    format!(
+        "start commit=\"main\"\nstage \"verify\" {{\n    job \"unit\" {{\n        inside \"{REGISTRY}/base/shell:1\"\n        {lines}\n    }}\n}}\n"
+    )
+}

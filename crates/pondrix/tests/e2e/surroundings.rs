@@ -1,0 +1,145 @@
+//! What a job has around it: services beside it, its network, the machine's own tools, its room on the disk.
+
+use std::io::{Read, Write};
+
+use pondrix_core::State;
+use pondrix_standin::garden::REGISTRY;
+
+use crate::support::{World, one_job};
+
+fn beside(name: &str, lines: &str) -> String {
+    format!("beside \"{name}\" \"{REGISTRY}/base/shell:1\" {{\n{lines}\n}}\n")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_beside_a_job_is_reached_by_its_name_once_it_is_ready_and_its_log_is_shown() {
+    let world = World::new().await;
+    let lines = beside(
+        "labels",
+        "env GREETING=\"wet soil\"\nrun \"sleep 0.3; mkdir /beds; echo $GREETING > /beds/index.html; echo listening; exec httpd -f -p 8080 -h /beds\"\nready tcp=8080",
+    ) + &beside(
+        "second",
+        "run \"wget -qO /tmp/seen http://labels:8080/ && cat /tmp/seen; sleep 300\"\nready \"wget -qO- http://labels:8080/\"",
+    ) + "step \"wget -qO- http://labels:8080/\"\nstep \"ls /beds || echo own files\"";
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(&lines)).await;
+    world.passes(&run).await;
+    let log = world.log(&run, "verify/unit").await;
+    let mut said: Vec<_> = log.lines().collect();
+    said.sort_unstable();
+    for line in ["[labels] listening", "[second] wet soil", "wet soil", "own files"] {
+        assert!(said.contains(&line), "{line} is not in {log}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_that_never_gets_ready_or_ends_fails_the_job_and_says_so() {
+    let world = World::new().await;
+    let ends = beside("labels", "run \"echo no beds; exit 3\"\nready tcp=8080") + "step \"true\"";
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(&ends)).await;
+    let detail = world.end_of(&run).await;
+    assert_eq!(detail.summary.state, State::Failed);
+    let log = world.log(&run, "verify/unit").await;
+    assert!(log.contains("[labels] no beds\n"), "{log}");
+    assert!(log.contains("the service `labels` ended with status 3 before it was ready"), "{log}");
+    let late = beside("labels", "run \"sleep 300\"\nready tcp=8080 within=\"1s\"") + "step \"true\"";
+    let (_, run) = world.run_of_pipeline("visitor-desk", &one_job(&late)).await;
+    let reason = world.end_of(&run).await.failure.unwrap().what;
+    assert!(reason.contains("the service `labels` was not ready within 1s"), "{reason}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn steps_reach_out_only_when_the_job_says_so_and_never_the_machines_loopback() {
+    let world = World::new().await;
+    let probe = std::net::UdpSocket::bind("0.0.0.0:0").unwrap();
+    if probe.connect("192.0.2.200:9").is_err() {
+        // This machine has no network that anybody could be let out to.
+        let (_, run) = world.run_of_pipeline("plant-labels", &one_job("network \"outbound\"\nstep \"true\"")).await;
+        let reason = world.end_of(&run).await.failure.unwrap().what;
+        assert!(reason.contains("`pasta` gives no way out"), "{reason}");
+        return;
+    }
+    let outside = std::net::TcpListener::bind((probe.local_addr().unwrap().ip(), 0)).unwrap();
+    let at = outside.local_addr().unwrap();
+    std::thread::spawn(move || {
+        while let Ok((mut stream, _)) = outside.accept() {
+            let _ = stream.read(&mut [0; 1024]);
+            let _ = stream.write_all(b"from outside\n");
+        }
+    });
+    let ask = format!(
+        "step \"X=$( (echo ask; sleep 2) | nc {} {} 2>/dev/null | head -n 1 || true); echo ${{X:-alone}}\"",
+        at.ip(),
+        at.port()
+    );
+    let out = format!(
+        "network \"outbound\"\n{ask}\nstep \"nc -w 1 127.0.0.1 {} </dev/null 2>/dev/null && echo reached || echo kept in\"",
+        world.url().rsplit_once(':').unwrap().1
+    );
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(&out)).await;
+    world.passes(&run).await;
+    assert_eq!(world.log(&run, "verify/unit").await, "from outside\nkept in\n");
+    let (_, run) = world.run_of_pipeline("visitor-desk", &one_job(&ask)).await;
+    world.passes(&run).await;
+    let log = world.log(&run, "verify/unit").await;
+    assert_eq!(log, "alone\n");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_machines_network_is_for_runners_whose_owner_allows_it() {
+    let mut world = World::new().await;
+    let port = world.url().rsplit_once(':').unwrap().1.to_owned();
+    let lines = format!("network \"host\"\nstep \"wget -qO- http://127.0.0.1:{port}/health || echo no\"");
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(&lines)).await;
+    let waits = world.until(&run, |run| run.stages[0].jobs[0].reason.is_some()).await;
+    let reason = waits.stages[0].jobs[0].reason.clone().unwrap();
+    assert!(reason.contains("own-1 does not let jobs use its machine's network"), "{reason}");
+    let mut service = world.service.take().unwrap();
+    let address = service.url.trim_start_matches("http://").to_owned();
+    service.end();
+    world.service = Some(crate::support::Service::start_allowing(
+        &world.folder.path().join("service"),
+        &address,
+        &["--allow-host-network"],
+    ));
+    world.passes(&run).await;
+    let log = world.log(&run, "verify/unit").await;
+    assert!(!log.contains("no\n") && !log.is_empty(), "{log}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_on_the_machine_uses_its_programs_and_changes_nothing_of_it() {
+    let mut world = World::new().await;
+    let shown = world.folder.path().join("seeds");
+    std::fs::create_dir(&shown).unwrap();
+    std::fs::write(shown.join("fern"), "a fern\n").unwrap();
+    let mut service = world.service.take().unwrap();
+    let address = service.url.trim_start_matches("http://").to_owned();
+    service.end();
+    let data = world.folder.path().join("service");
+    let show = ["--show", shown.to_str().unwrap()];
+    world.service = Some(crate::support::Service::start_allowing(&data, &address, &show));
+    let pipeline = format!(
+        "start commit=\"main\"\nstage \"verify\" {{ job \"unit\" {{ inside host\n step \"git --version | cut -d' ' -f1,2; cat {}/fern; ls /root /home 2>&1 | wc -l\"\n step \"for at in /usr/x /etc/x {}/x; do touch $at 2>/dev/null && echo wrote $at; done; touch /mine && echo own root; cat /etc/shadow 2>/dev/null || echo closed\" }} }}",
+        shown.display(),
+        shown.display(),
+    );
+    let (_, run) = world.run_of_pipeline("plant-labels", &pipeline).await;
+    world.passes(&run).await;
+    let log = world.log(&run, "verify/unit").await;
+    let lines: Vec<_> = log.lines().collect();
+    assert_eq!(lines[..2], ["git version", "a fern"], "{log}");
+    assert_eq!(lines[3..], ["own root", "closed"], "{log}");
+    assert!(!std::path::Path::new("/mine").exists());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_step_that_writes_more_than_its_job_may_is_ended_and_told_so() {
+    let world = World::new().await;
+    let lines = "limit disk=\"8MiB\"\nstep \"head -c 1000000 /dev/zero > small\"\nstep \"head -c 64000000 /dev/zero > large; sleep 300\"";
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(lines)).await;
+    let detail = world.end_of(&run).await;
+    let steps = &detail.stages[0].jobs[0].steps;
+    assert_eq!((steps[0].state, steps[1].state), (State::Passed, State::Failed));
+    let log = world.log(&run, "verify/unit").await;
+    assert!(log.contains("the job has written more than its limit of 8MiB"), "{log}");
+}

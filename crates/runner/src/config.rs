@@ -1,0 +1,58 @@
+//! What a runner is told when it starts.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+/// How a runner works.
+#[derive(Clone, Debug)]
+pub struct RunnerConfig {
+    /// Its name, shown with its jobs.
+    pub name: String,
+    /// The pool that it is of.
+    pub pool: String,
+    /// Its folder, which no other runner may use.
+    pub data: PathBuf,
+    /// Where the service is.
+    pub service: ServiceAddress,
+    /// The token for runners.
+    pub token: String,
+    /// How many jobs it does at once.
+    pub slots: usize,
+    /// Whether jobs may use the machine's own network.
+    pub host_network: bool,
+    /// Folders of the machine that jobs may read that run on it and in no image, besides those of its system.
+    pub shown: Vec<PathBuf>,
+    /// How many bytes of images the runner keeps.
+    pub store_limit: u64,
+    /// After how long without the service it leaves; never when nothing is said.
+    pub alone_for: Option<Duration>,
+}
+
+/// Where the service is.
+#[derive(Clone, Debug)]
+pub enum ServiceAddress {
+    /// At this address.
+    Fixed(String),
+    /// At the address that stands in this file, which the service writes when it starts.
+    File(PathBuf),
+}
+
+impl ServiceAddress {
+    /// The address now.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn resolve(&self) -> std::io::Result<String> {
+        match self {
+            Self::Fixed(address) => Ok(address.clone()),
+            Self::File(path) => Ok(std::fs::read_to_string(path)?.trim().to_owned()),
+        }
+    }
+}
+
+impl RunnerConfig {
+    /// How long a runner that was told to leave waits for its last reports to be taken.
+    pub(crate) const fn grace(&self) -> Duration {
+        Duration::from_secs(2)
+    }
+}

@@ -1,0 +1,97 @@
+//! `keep`: files of the workspace become contents of the service.
+
+use std::collections::BTreeSet;
+use std::fs::File;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+
+use pondrix_api::{ClientError, Digests, KeepRequest, KeptFile};
+use pondrix_core::Time;
+use pondrix_core::image::Digest;
+use pondrix_core::pipeline::Keep;
+use pondrix_core::run::{Event, Product};
+
+use super::walk::fitting;
+use crate::job::Hands;
+
+/// Hands a content to the service, unless it has it.
+pub(super) fn send(hands: &Hands, content: &Path, digest: &Digest) -> Result<(), String> {
+    let told = |error: &dyn std::fmt::Display| format!("{}: {error}", digest.short());
+    let compressed = tempfile::NamedTempFile::new_in(hands.scratch.path()).map_err(|error| told(&error))?;
+    let packed = (|| {
+        let mut encoder = zstd::Encoder::new(compressed.as_file(), 3)?;
+        std::io::copy(&mut File::open(content)?, &mut encoder)?;
+        encoder.finish().map(|_| ())
+    })();
+    packed.map_err(|error: std::io::Error| told(&error))?;
+    hands.ask(async |client| client.send_file(&hands.assignment, digest, compressed.path()).await)
+}
+
+/// Keeps files that fit, and says so.
+pub(crate) fn keep(hands: &Hands, workspace: &Path, keep: &Keep) -> Result<(), String> {
+    let name = &keep.name.value;
+    let told = |error: &dyn std::fmt::Display| format!("could not keep `{name}`: {error}");
+    let paths = fitting(workspace, &keep.patterns).map_err(|error| told(&error))?;
+    if paths.is_empty() {
+        return Err(format!("nothing fits what `{name}` keeps: {}", keep.patterns.join(", ")));
+    }
+    let mut files = Vec::new();
+    for relative in paths {
+        let path = workspace.join(&relative);
+        let Some(shown) = relative.to_str().map(str::to_owned) else {
+            return Err(told(&format!("{} is not UTF-8", relative.display())));
+        };
+        let data = path.symlink_metadata().map_err(|error| told(&error))?;
+        if data.is_symlink() {
+            let link = std::fs::read_link(&path).map_err(|error| told(&error))?.display().to_string();
+            let digest = Digest::from_bytes(&[0; 32]);
+            files.push(KeptFile { path: shown, digest, size: 0, executable: false, link: Some(link) });
+        } else if data.is_file() {
+            let executable = data.permissions().mode() & 0o111 != 0;
+            let (digest, size) = hands.folder.contents.put(&path, executable).map_err(|error| told(&error))?;
+            files.push(KeptFile { path: shown, digest, size, executable, link: None });
+        }
+        // Sockets and pipes are no files that anybody could take.
+    }
+    let digests: BTreeSet<Digest> =
+        files.iter().filter(|file| file.link.is_none()).map(|file| file.digest.clone()).collect();
+    let digests = Digests { digests: digests.into_iter().collect() };
+    let missing = hands.ask(async |client| client.missing(&hands.assignment, &digests).await).map_err(|e| told(&e))?;
+    for digest in &missing.digests {
+        let contents = &hands.folder.contents;
+        let content = contents.find(digest, false).or_else(|| contents.find(digest, true));
+        let content = content.ok_or_else(|| told(&"a content is gone from the runner"))?;
+        send(hands, &content, digest).map_err(|error| told(&error))?;
+    }
+    let (count, bytes) = (files.len() as u64, files.iter().map(|file| file.size).sum::<u64>());
+    let seconds = keep.for_time.seconds();
+    let request = KeepRequest { name: name.clone(), seconds, files };
+    hands.ask(async |client| client.keep(&hands.assignment, &request).await).map_err(|error| told(&error))?;
+    hands.log.say(&format!("kept {name}: {count} files, {bytes} bytes, for {}", keep.for_time));
+    let until = now().plus_millis(i64::from(seconds) * 1000);
+    let product = Product::Files { name: name.clone(), count, bytes, until };
+    hands.report(Event::Made { job: hands.assignment.job.clone(), product });
+    Ok(())
+}
+
+fn now() -> Time {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    Time::from_millis(i64::try_from(since.as_millis()).unwrap_or(i64::MAX))
+}
+
+impl Hands {
+    /// Asks the service, and waits for it where it is away, as long as the job may take.
+    pub(super) fn ask<T>(
+        &self,
+        mut question: impl AsyncFnMut(&pondrix_api::RunnerClient) -> Result<T, ClientError>,
+    ) -> Result<T, String> {
+        loop {
+            match self.block_on(question(self.client())) {
+                Err(ClientError::Unreachable { .. }) if !self.is_halted() && !self.is_out_of_time() => {
+                    std::thread::sleep(std::time::Duration::from_millis(200));
+                }
+                other => return other.map_err(|error| error.to_string()),
+            }
+        }
+    }
+}

@@ -1,0 +1,62 @@
+//! The runner's folder: its store of images, and a place for each job.
+
+use std::fs::{self, File};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use anyhow::Context;
+use pondrix_core::ProjectName;
+use pondrix_image::Store;
+use pondrix_sandbox::IdMap;
+use rustix::fs::{FlockOperation, flock};
+
+use crate::files::Contents;
+
+/// Another runner works in this folder.
+#[derive(Debug, thiserror::Error)]
+#[error("another runner works in {0}; give this one a folder of its own")]
+pub struct FolderTaken(PathBuf);
+
+/// A runner's folder, held by this process.
+#[derive(Clone, Debug)]
+pub(crate) struct Folder {
+    path: PathBuf,
+    pub(crate) store: Store,
+    pub(crate) contents: Contents,
+    /// Locked for as long as this process lives.
+    _lock: Arc<File>,
+}
+
+impl Folder {
+    /// Takes the folder. What jobs of an earlier process left in it is removed.
+    pub(crate) fn open(path: &Path, ids: IdMap) -> anyhow::Result<Self> {
+        let told = || format!("{} cannot be the runner's folder", path.display());
+        fs::create_dir_all(path).with_context(told)?;
+        let path = path.canonicalize().with_context(told)?;
+        let mut lock =
+            File::options().create(true).truncate(false).write(true).open(path.join("lock")).with_context(told)?;
+        if flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
+            return Err(FolderTaken(path).into());
+        }
+        lock.set_len(0).and_then(|()| write!(lock, "{}", std::process::id())).with_context(told)?;
+        let jobs = path.join("jobs");
+        if jobs.exists() {
+            fs::remove_dir_all(&jobs).with_context(told)?;
+        }
+        fs::create_dir(&jobs).with_context(told)?;
+        let store = Store::open(&path.join("images"), ids)?;
+        let contents = Contents::open(path.join("files"), ids).with_context(told)?;
+        Ok(Self { path, store, contents, _lock: Arc::new(lock) })
+    }
+
+    /// The folder of the caches that builds of a project's images mount.
+    pub(crate) fn build_caches(&self, project: &ProjectName) -> PathBuf {
+        self.path.join("build-caches").join(project.as_str())
+    }
+
+    /// A place for one job; removed when dropped.
+    pub(crate) fn scratch(&self) -> std::io::Result<tempfile::TempDir> {
+        tempfile::tempdir_in(self.path.join("jobs"))
+    }
+}

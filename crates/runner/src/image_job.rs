@@ -1,0 +1,344 @@
+//! An image job: build, tag, push.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use pondrix_api::{ImageRecord, LayerDigests, LayerView};
+use pondrix_core::image::{Package, SPDX, Tag, spdx};
+use pondrix_core::pipeline::{Fault, LayerForm};
+use pondrix_core::run::{BaseImage, Event, Outcome, Product, StepEnd};
+use pondrix_core::work::{ImageWork, PushWork};
+use pondrix_image::build::{self, BuildError, BuildInput, Built, Secret, StepRecord};
+use pondrix_image::inventory::{self, LayerFacts};
+use pondrix_image::recipe::{Ignore, Recipe};
+use pondrix_image::registry::{Attachment, Elsewhere, PushRequest, Registry, RegistryError, push, push_index};
+use pondrix_image::{Compression, Descriptor, Platform, media};
+
+use crate::agent::Agent;
+use crate::job::{End, Hands};
+use crate::site::Site;
+
+pub(crate) fn carry_out(hands: &Hands, work: &ImageWork) -> End {
+    hands.step_started(0);
+    let made = tags_are_free(hands, work).and_then(|()| build(hands, work));
+    let built = match made {
+        Ok(built) => built,
+        Err(words) => {
+            let end = why_ended(hands).unwrap_or(StepEnd::Exit(1));
+            hands.step_ended(0, end);
+            return match end {
+                StepEnd::TimedOut => End::failed(format!("the job took longer than its limit of {}", work.time)),
+                _ => End::failed(words),
+            };
+        }
+    };
+    hands.step_ended(0, StepEnd::Exit(0));
+    hands.step_started(1);
+    for target in &work.pushes {
+        if let Some(end) = why_ended(hands) {
+            hands.step_ended(1, end);
+            return End { outcome: Outcome::Failed, reason: Some("ended before the push".to_owned()) };
+        }
+        match send(hands, work, target, &built) {
+            Ok(product) => hands.report(Event::Made { job: hands.assignment.job.clone(), product }),
+            Err(words) => {
+                hands.step_ended(1, StepEnd::Exit(1));
+                return End::failed(words);
+            }
+        }
+    }
+    hands.step_ended(1, StepEnd::Exit(0));
+    End { outcome: Outcome::Passed, reason: None }
+}
+
+/// Looks, before anything is built, whether a tag that is pushed once names an image of another commit already.
+/// One of the same commit may be what is built now.
+fn tags_are_free(hands: &Hands, work: &ImageWork) -> Result<(), String> {
+    let revision = work.annotations.get("org.opencontainers.image.revision");
+    for target in &work.pushes {
+        let registries = hands.registries();
+        let registry = Registry::new(target.repository.host(), &registries).map_err(|error| error.to_string())?;
+        for tag in &target.tags {
+            let found = hands.block_on(registry.revision_of(&target.repository, tag));
+            let found = found.map_err(|error| error.to_string())?;
+            if let Some((digest, _)) = found.filter(|(_, of)| of.as_ref() != revision) {
+                let taken = RegistryError::TagTaken {
+                    tag: tag.to_string(),
+                    repository: target.repository.to_string(),
+                    found: digest.short(),
+                };
+                return Err(taken.to_string());
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Pushes what was built for every platform, and gives it its tags.
+fn send(hands: &Hands, work: &ImageWork, target: &PushWork, built: &[Built]) -> Result<Product, String> {
+    let told = |error: RegistryError| error.to_string();
+    let (registries, store) = (hands.registries(), &hands.folder.store);
+    let [first, ..] = built else { return Err("nothing was built".to_owned()) };
+    let is_index = built.len() > 1;
+    let mut entries = Vec::new();
+    let (mut platforms, mut records) = (Vec::new(), Vec::new());
+    for one in built {
+        let record = record(hands, target, one)?;
+        let pushed = hands.block_on(push(&request(one, target, is_index), &registries, store)).map_err(told)?;
+        hands.log.say(&format!(
+            "pushed {}@{}: {} sent ({} bytes), {} there already",
+            target.repository, one.image.digest, pushed.sent, pushed.bytes, pushed.there
+        ));
+        attach(hands, work, target, one, &record.packages);
+        records.push(record);
+        entries.push((one.platform.clone(), descriptor(hands, one)?));
+        platforms.push(one.platform.to_string());
+    }
+    let mut digest = first.image.digest.clone();
+    if is_index {
+        let named = PushRequest { tags: &target.tags, moving: &target.moving, ..request(first, target, true) };
+        digest = hands.block_on(push_index(&entries, &named, &registries)).map_err(told)?;
+        hands.log.say(&format!("pushed {}@{digest}, an index for {}", target.repository, platforms.join(", ")));
+        // What is told of the index is told of its first image.
+        if let Some(first) = records.into_iter().next() {
+            tell(hands, &ImageRecord { digest: digest.clone(), ..first })?;
+        }
+    } else {
+        platforms.clear();
+    }
+    let tags: Vec<_> = target.tags.iter().chain(&target.moving).cloned().collect();
+    let names: Vec<_> = tags.iter().map(ToString::to_string).collect();
+    hands.log.say(&format!("tagged {}", names.join(", ")));
+    Ok(Product::Image { repository: target.repository.clone(), digest, tags, base: built_on(first), platforms })
+}
+
+/// An image of an index has no tags of its own.
+fn request<'a>(built: &'a Built, target: &'a PushWork, of_index: bool) -> PushRequest<'a> {
+    PushRequest {
+        image: &built.image,
+        repository: &target.repository,
+        tags: if of_index { &[] } else { &target.tags },
+        moving: if of_index { &[] } else { &target.moving },
+        base: built.base.as_ref().map(|(name, _)| &name.repository),
+    }
+}
+
+fn descriptor(hands: &Hands, built: &Built) -> Result<Descriptor, String> {
+    let manifest = hands.folder.store.read_blob(&built.image.digest).map_err(|error| error.to_string())?;
+    Ok(Descriptor {
+        media_type: media::MANIFEST.to_owned(),
+        digest: built.image.digest.clone(),
+        size: manifest.len() as u64,
+        platform: None,
+        annotations: BTreeMap::new(),
+        artifact_type: None,
+    })
+}
+
+/// Tells the service what is in the image. Answers that.
+fn record(hands: &Hands, target: &PushWork, built: &Built) -> Result<ImageRecord, String> {
+    let told = |error: &dyn std::fmt::Display| format!("what is in the image could not be told: {error}");
+    let store = &hands.folder.store;
+    let packages = store.packages(&built.image).map_err(|error| told(&error))?;
+    let facts = inventory::layers(&built.image);
+    let view = |(place, layer): (usize, LayerFacts)| LayerView {
+        digest: layer.digest,
+        diff_id: layer.diff_id,
+        size: layer.size,
+        made_by: layer.made_by,
+        of_base: place < built.base_layers,
+    };
+    let layers: Vec<LayerView> = facts.into_iter().enumerate().map(view).collect();
+    let asked = LayerDigests { layers: layers.iter().map(|layer| layer.diff_id.clone()).collect() };
+    let (client, assignment) = (hands.client(), &hands.assignment);
+    let unlisted = hands.patiently(async || client.unlisted(assignment, &asked).await).map_err(|error| told(&error))?;
+    for layer in &unlisted.layers {
+        let files = store.listing(layer).map_err(|error| told(&error))?;
+        hands.patiently(async || client.put_listing(assignment, layer, &files).await).map_err(|error| told(&error))?;
+    }
+    let record = ImageRecord {
+        repository: target.repository.clone(),
+        digest: built.image.digest.clone(),
+        base: built.base.as_ref().map(|(name, digest)| (name.to_string(), digest.clone())),
+        layers,
+        packages,
+    };
+    tell(hands, &record)?;
+    Ok(record)
+}
+
+fn tell(hands: &Hands, record: &ImageRecord) -> Result<(), String> {
+    let told = hands.patiently(async || hands.client().put_image(&hands.assignment, record).await);
+    told.map_err(|error| format!("what is in the image could not be told: {error}"))
+}
+
+/// Attaches a bill of materials to the image. A registry that does not take it has the image all the same.
+fn attach(hands: &Hands, work: &ImageWork, target: &PushWork, built: &Built, packages: &[Package]) {
+    let store = &hands.folder.store;
+    let repository = &target.repository;
+    let bill = spdx(repository, &built.image.digest, packages, work.moment).to_string();
+    let Ok(subject) = descriptor(hands, built) else { return };
+    let attached = async {
+        let created = ("org.opencontainers.image.created".to_owned(), work.moment.to_string());
+        // Not on the image: the same commit gives the same image in every run.
+        let run = ("pondrix.run".to_owned(), hands.assignment.facts.id.to_string());
+        let attachment = Attachment { kind: SPDX, bytes: bill.as_bytes(), annotations: [created, run].into() };
+        let registry = Registry::new(repository.host(), &hands.registries())?;
+        // An image that was pushed before has its bill already.
+        let image = repository.at(built.image.digest.clone());
+        let there = registry.attached(&image, &built.image.digest, SPDX, store).await?;
+        if there.as_deref() != Some(bill.as_bytes()) {
+            registry.attach(repository, &subject, &attachment, store).await?;
+        }
+        Ok::<_, RegistryError>(())
+    };
+    match hands.block_on(attached) {
+        Ok(()) => hands.log.say(&format!("attached a bill of {} packages", packages.len())),
+        Err(error) => hands.log.say(&format!("beware: no bill of materials is attached: {error}")),
+    }
+}
+
+/// What an image was built on.
+fn built_on(built: &Built) -> Option<BaseImage> {
+    built.base.clone().map(|(name, digest)| BaseImage { name: name.to_string(), digest })
+}
+
+fn why_ended(hands: &Hands) -> Option<StepEnd> {
+    if hands.is_halted() {
+        Some(StepEnd::Stopped)
+    } else if hands.is_out_of_time() {
+        Some(StepEnd::TimedOut)
+    } else {
+        None
+    }
+}
+
+/// Builds for every platform that is asked for.
+fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
+    let source = hands.fetch_source()?;
+    let read = |path: &str| {
+        let file = build::plain_path(&source, Path::new(path));
+        let file = file.filter(|file| file.symlink_metadata().is_ok_and(|data| data.is_file()));
+        file.map(|file| std::fs::read_to_string(file).map_err(|error| format!("{path}: {error}"))).transpose()
+    };
+    let missing =
+        |what: &str, path: &str| format!("the commit has no file {path}, which the pipeline names as the {what}");
+    let text = read(&work.recipe)?.ok_or_else(|| missing("recipe", &work.recipe))?;
+    let context = build::plain_path(&source, Path::new(&work.context))
+        .filter(|folder| folder.symlink_metadata().is_ok_and(|data| data.is_dir()))
+        .ok_or_else(|| format!("the commit has no folder {}, which the pipeline names as the context", work.context))?;
+    let rules_at = work.ignore.clone().unwrap_or_else(|| format!("{}.ignore", work.recipe));
+    let rules = match (read(&rules_at)?, &work.ignore) {
+        (None, Some(_)) => return Err(missing("ignore file", &rules_at)),
+        (None, None) => String::new(),
+        (Some(rules), _) => rules,
+    };
+    let ignore = Ignore::read(&rules).map_err(|faults| shown(hands, &rules_at, &faults))?;
+    let recipe = Recipe::read(&text).map_err(|faults| shown(hands, &work.recipe, &faults))?;
+    for warning in &recipe.warnings {
+        hands.log.say(warning.render(&work.recipe).replacen("fault:", "beware:", 1).trim_end());
+    }
+    let declared = recipe.declared();
+    for name in work.args.keys().filter(|name| !declared.contains(name.as_str()) && !build::is_known_argument(name)) {
+        hands.log.say(&format!("beware: the pipeline gives the argument {name}, which the recipe has no ARG for"));
+    }
+    let given = |id: &str, name: &str| {
+        let secret = hands.assignment.secrets.iter().find(|secret| secret.name == name);
+        let secret = secret.ok_or_else(|| format!("the service did not give the secret `{name}`"))?;
+        Ok::<_, String>((id.to_owned(), secret.value.clone().into_bytes()))
+    };
+    let mut secrets = BTreeMap::new();
+    for secret in &work.secrets {
+        let (id, value) = given(&secret.id, &secret.name.value)?;
+        secrets.insert(id, Secret(value));
+    }
+    let mut agents = Vec::new();
+    for (number, key) in work.keys.iter().enumerate() {
+        let (id, value) = given(&key.id, &key.name.value)?;
+        let folder = hands.scratch.path().join(format!("agent-{number}"));
+        agents.push((id, Agent::start(&folder, &value, hands.launcher.ids())?));
+    }
+    // A job of a matrix has `:` in its name, which no tag may have.
+    let tag: Tag = format!("steps-{}", hands.assignment.job.job().replace(':', "-"))
+        .parse()
+        .map_err(|error| format!("{error}"))?;
+    let site = Site::new(hands, work.network, elsewhere(hands, work, &tag))?;
+    let platforms = work.platforms.iter().map(|text| text.parse().map_err(|error| format!("{error}")));
+    let mut platforms = platforms.collect::<Result<Vec<Platform>, String>>()?;
+    if platforms.is_empty() {
+        platforms.push(Platform::here());
+    }
+    let mut all = Vec::new();
+    for (number, platform) in platforms.into_iter().enumerate() {
+        let scratch = hands.scratch.path().join(format!("build-{number}"));
+        std::fs::create_dir(&scratch).map_err(|error| format!("there is no room for a build: {error}"))?;
+        let input = BuildInput {
+            recipe: recipe.clone(),
+            target: work.target.clone(),
+            context: context.clone(),
+            ignore: ignore.clone(),
+            args: work.args.clone(),
+            annotations: work.annotations.clone(),
+            moment: u64::try_from(work.moment.millis() / 1000).unwrap_or(0),
+            platform,
+            secrets: secrets.clone(),
+            agents: agents.iter().map(|(id, agent)| (id.clone(), agent.socket.clone())).collect(),
+            caches: hands.folder.build_caches(&hands.assignment.facts.id.project),
+            compression: compression(hands, work),
+            scratch,
+        };
+        let built = build::build(&input, &hands.folder.store, &site).map_err(|error| match error {
+            BuildError::Recipe(faults) => shown(hands, &work.recipe, &faults),
+            other => format!("{}: {other}", work.recipe),
+        })?;
+        let what = if work.platforms.len() > 1 {
+            format!("{} for {}", built.image.digest, built.platform)
+        } else {
+            built.image.digest.to_string()
+        };
+        hands.log.say(&format!("built {what}: {} of {} steps known already", built.known, built.steps));
+        all.push(built);
+    }
+    let made: Vec<StepRecord> = all.iter().flat_map(|built| built.made.iter().cloned()).collect();
+    site.keep(&tag, &made);
+    Ok(all)
+}
+
+/// What other runners made, where the pipeline says where. A registry that does not tell is no reason not to build.
+fn elsewhere(hands: &Hands, work: &ImageWork, tag: &Tag) -> Option<Elsewhere> {
+    let repository = work.cache.as_ref()?;
+    let store = &hands.folder.store;
+    match hands.block_on(Elsewhere::read(repository, tag, &hands.registries(), store)) {
+        Ok(elsewhere) => {
+            hands.log.say(&format!("{} steps are known in {repository}", elsewhere.count()));
+            Some(elsewhere)
+        }
+        Err(error) => {
+            hands.log.say(&format!("beware: what is known in {repository} cannot be read: {error}"));
+            None
+        }
+    }
+}
+
+/// As the pipeline says, else as the registry does that the image is pushed to first.
+fn compression(hands: &Hands, work: &ImageWork) -> Compression {
+    let registries = hands.registries();
+    let of_registry = || registries.access(work.pushes.first()?.repository.host()).layers;
+    match work.layers.or_else(of_registry) {
+        Some(LayerForm::Zstd) => Compression::Zstd,
+        Some(LayerForm::Gzip) | None => Compression::Gzip,
+    }
+}
+
+/// Shows faults in the log, and answers the first in a line.
+fn shown(hands: &Hands, file: &str, faults: &[Fault]) -> String {
+    for fault in faults {
+        hands.log.say(fault.render(file).trim_end());
+    }
+    let Some(first) = faults.first() else { return format!("{file} is faulty") };
+    let more = match faults.len() {
+        1 => String::new(),
+        count => format!(" (and {} more)", count - 1),
+    };
+    format!("{file}:{}: {}, in `{}`{more}", first.place.line, first.message, first.source.trim())
+}

@@ -1,0 +1,299 @@
+//! One job, from taking it to its last report.
+
+use std::io::BufRead;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use futures_util::FutureExt;
+use futures_util::future::FusedFuture;
+use pondrix_api::{Assignment, ClientError, RunnerClient};
+use pondrix_core::image::Registries;
+use pondrix_core::run::{Event, Outcome, StepEnd};
+use pondrix_core::work::Work;
+use pondrix_image::layer;
+use pondrix_sandbox::Launcher;
+use tokio::runtime::Handle;
+use tokio::sync::watch;
+use tokio_util::sync::CancellationToken;
+use tracing::{info, warn};
+
+use crate::config::RunnerConfig;
+use crate::folder::Folder;
+use crate::log::Log;
+use crate::reports::{self, Reports};
+use crate::{image_job, steps_job};
+
+/// How long to wait before asking a service again that did not answer.
+const PAUSE: Duration = Duration::from_millis(200);
+/// What a compressed archive begins with (RFC 8878, section 3.1.1); one of git's does not.
+const ZSTD_MAGIC: [u8; 4] = [0x28, 0xb5, 0x2f, 0xfd];
+
+/// What the delivery of a job needs.
+pub(crate) struct JobContext {
+    client: RunnerClient,
+    config: RunnerConfig,
+    folder: Folder,
+    launcher: Launcher,
+    assignment: Arc<Assignment>,
+    halted: Arc<AtomicBool>,
+}
+
+/// What the doing of a job needs, on a thread of its own.
+pub(crate) struct Hands {
+    pub(crate) launcher: Launcher,
+    pub(crate) folder: Folder,
+    pub(crate) assignment: Arc<Assignment>,
+    pub(crate) scratch: tempfile::TempDir,
+    pub(crate) log: Log,
+    pub(crate) deadline: Instant,
+    /// Folders of the machine that a job may read that runs on it.
+    pub(crate) shown: Vec<PathBuf>,
+    reports: Reports,
+    halted: Arc<AtomicBool>,
+    client: RunnerClient,
+    handle: Handle,
+}
+
+/// How a job's doing ended.
+pub(crate) struct End {
+    pub(crate) outcome: Outcome,
+    pub(crate) reason: Option<String>,
+}
+
+impl End {
+    pub(crate) fn failed(reason: impl Into<String>) -> Self {
+        Self { outcome: Outcome::Failed, reason: Some(reason.into()) }
+    }
+}
+
+impl JobContext {
+    pub(crate) fn new(
+        client: &RunnerClient,
+        config: &RunnerConfig,
+        folder: &Folder,
+        launcher: &Launcher,
+        assignment: Assignment,
+    ) -> Self {
+        Self {
+            client: client.clone(),
+            config: config.clone(),
+            folder: folder.clone(),
+            launcher: launcher.clone(),
+            assignment: Arc::new(assignment),
+            halted: Arc::new(AtomicBool::new(false)),
+        }
+    }
+
+    /// Does the job, and returns when everything about it has been delivered.
+    pub(crate) async fn carry_out(self, shutdown: &CancellationToken) {
+        let (reports, queue) = Reports::new();
+        // Nothing that this job finds in the store goes while it runs.
+        let in_use = self.folder.store.in_use();
+        let scratch = match self.folder.scratch() {
+            Ok(scratch) => scratch,
+            Err(error) => {
+                reports.send(self.ended(End::failed(format!("the runner has no room for the job: {error}"))));
+                drop(reports);
+                reports::deliver(&self.client, &self.assignment, queue).await;
+                return;
+            }
+        };
+        let log = match Log::new(&scratch.path().join("log"), self.assignment.log, &self.assignment.secrets) {
+            Ok(log) => log,
+            Err(error) => {
+                warn!(%error, "could not begin a log");
+                return;
+            }
+        };
+        if self.assignment.attempt > 1 {
+            log.say(&format!("--- attempt {}", self.assignment.attempt));
+        }
+        let hands = Hands {
+            launcher: self.launcher.clone(),
+            folder: self.folder.clone(),
+            assignment: Arc::clone(&self.assignment),
+            scratch,
+            log: log.clone(),
+            deadline: Instant::now() + self.time(),
+            shown: self.config.shown.clone(),
+            reports: reports.clone(),
+            halted: Arc::clone(&self.halted),
+            client: self.client.clone(),
+            handle: Handle::current(),
+        };
+        let (tell_ended, ended) = watch::channel(false);
+        let doing = tokio::task::spawn_blocking(move || hands.carry_out());
+        let deliver_reports = reports::deliver(&self.client, &self.assignment, queue);
+        let deliver_log = log.deliver(&self.client, &self.assignment, ended);
+        let finish = async {
+            let (end, scratch) = match doing.await {
+                Ok((end, scratch)) => (end, Some(scratch)),
+                Err(error) => (End::failed(format!("the runner broke: {error}")), None),
+            };
+            (end, scratch, tell_ended)
+        };
+        // Fused: a log that the service no longer takes is done before the job is.
+        let mut deliver_log = std::pin::pin!(deliver_log.fuse());
+        let deliver = async {
+            let mut finish = std::pin::pin!(finish);
+            let (end, scratch, tell_ended) = tokio::select! {
+                finished = &mut finish => finished,
+                () = &mut deliver_log => finish.await,
+            };
+            // The whole log first: who hears of the end may read it at once.
+            let _ = tell_ended.send(true);
+            if !deliver_log.is_terminated() {
+                deliver_log.await;
+            }
+            reports.send(self.ended(end));
+            drop(reports);
+            drop(scratch);
+            drop(in_use);
+            self.make_room();
+        };
+        tokio::select! {
+            (all, ()) = async { tokio::join!(deliver_reports, deliver) } => {
+                if !all {
+                    warn!(job = %self.assignment.job, "the job was no longer ours");
+                }
+            }
+            () = self.listen(shutdown) => {}
+        }
+    }
+
+    /// Forgets images that were not used for long, where there are too many; others need not wait for it.
+    fn make_room(&self) {
+        let (store, limit) = (self.folder.store.clone(), self.config.store_limit);
+        tokio::task::spawn_blocking(move || match store.make_room(limit) {
+            Ok(freed) if freed.count > 0 => info!(freed.count, freed.bytes, "made room among the images"),
+            Ok(_) => {}
+            Err(error) => warn!(%error, "the size of the images could not be told"),
+        });
+    }
+
+    fn time(&self) -> Duration {
+        match &self.assignment.work {
+            Work::Steps(work) => work.time.to_std(),
+            Work::Image(work) => work.time.to_std(),
+        }
+    }
+
+    fn ended(&self, end: End) -> Event {
+        Event::JobEnded { job: self.assignment.job.clone(), outcome: end.outcome, reason: end.reason }
+    }
+
+    /// Signs of life, and orders. Never ends; only the job's delivery does.
+    async fn listen(&self, shutdown: &CancellationToken) {
+        let beats = async {
+            loop {
+                match self.client.beat(&self.assignment).await {
+                    Ok(beat) if beat.halt => {
+                        self.halted.store(true, Ordering::Relaxed);
+                        std::future::pending::<()>().await;
+                    }
+                    Ok(_) => {}
+                    Err(ClientError::Problem(problem)) if problem.status < 500 => {
+                        // The service gave the job up: whatever it does now is for nobody.
+                        self.halted.store(true, Ordering::Relaxed);
+                        std::future::pending::<()>().await;
+                    }
+                    Err(_) => tokio::time::sleep(PAUSE).await,
+                }
+            }
+        };
+        tokio::select! {
+            () = beats => {}
+            () = shutdown.cancelled() => {
+                self.halted.store(true, Ordering::Relaxed);
+                // The job ends now; its delivery may find nobody.
+                tokio::time::sleep(self.config.grace()).await;
+            }
+        }
+    }
+}
+
+impl Hands {
+    fn carry_out(self) -> (End, tempfile::TempDir) {
+        let end = match &self.assignment.work {
+            Work::Steps(work) => steps_job::carry_out(&self, work),
+            Work::Image(work) => image_job::carry_out(&self, work),
+        };
+        if let Some(reason) = &end.reason {
+            self.log.say(reason);
+        }
+        let end = End { reason: end.reason.map(|reason| self.log.hide(&reason)), ..end };
+        let end = if self.is_halted() { End { outcome: Outcome::Stopped, reason: None } } else { end };
+        (end, self.scratch)
+    }
+
+    pub(crate) fn is_halted(&self) -> bool {
+        self.halted.load(Ordering::Relaxed)
+    }
+
+    pub(crate) fn is_out_of_time(&self) -> bool {
+        Instant::now() >= self.deadline
+    }
+
+    pub(crate) fn registries(&self) -> Registries {
+        self.assignment.registries.clone()
+    }
+
+    pub(crate) fn block_on<F: Future>(&self, future: F) -> F::Output {
+        self.handle.block_on(future)
+    }
+
+    /// Asks the service, as long as it takes: one that is away comes back, and nothing of the job is lost by
+    /// waiting for it.
+    pub(crate) fn patiently<T>(&self, ask: impl AsyncFn() -> Result<T, ClientError>) -> Result<T, ClientError> {
+        loop {
+            match self.block_on(ask()) {
+                Err(ClientError::Unreachable { .. }) if !self.is_halted() && !self.is_out_of_time() => {
+                    std::thread::sleep(PAUSE);
+                }
+                other => return other,
+            }
+        }
+    }
+
+    pub(crate) fn client(&self) -> &RunnerClient {
+        &self.client
+    }
+
+    pub(crate) fn report(&self, event: Event) {
+        self.reports.send(event);
+    }
+
+    pub(crate) fn step_started(&self, step: usize) {
+        let (job, log) = (self.assignment.job.clone(), self.log.length());
+        self.report(Event::StepStarted { job, step, log });
+    }
+
+    pub(crate) fn step_ended(&self, step: usize, end: StepEnd) {
+        let (job, log) = (self.assignment.job.clone(), self.log.length());
+        self.report(Event::StepEnded { job, step, end, log });
+    }
+
+    /// The commit's files in a folder that root inside the sandbox owns.
+    pub(crate) fn fetch_source(&self) -> Result<PathBuf, String> {
+        let folder = self.scratch.path().join("source");
+        let archive = self.scratch.path().join("source.tar");
+        let told = |error: &dyn std::fmt::Display| format!("could not fetch the commit's files: {error}");
+        let fetched = self.patiently(async || self.client.source(&self.assignment, &archive).await);
+        fetched.map_err(|error| told(&error))?;
+        let file = std::fs::File::open(&archive).map_err(|error| told(&error))?;
+        let mut file = std::io::BufReader::new(file);
+        let is_zstd = file.fill_buf().map_err(|error| told(&error))?.starts_with(&ZSTD_MAGIC);
+        let ids = self.launcher.ids();
+        let unpacked = if is_zstd {
+            let decoder = zstd::Decoder::with_buffer(file).map_err(|error| told(&error))?;
+            layer::unpack_files(decoder, &folder, ids)
+        } else {
+            layer::unpack_files(file, &folder, ids)
+        };
+        unpacked.map_err(|error| told(&error))?;
+        let _ = std::fs::remove_file(&archive);
+        Ok(folder)
+    }
+}

@@ -1,0 +1,130 @@
+//! A runner: takes jobs from the service, does them in the sandbox, reports.
+//!
+//! It pulls: nothing connects to it. It holds no credential for repositories and gets each commit's
+//! files from the service. When the service is away it goes on with what it has, and delivers
+//! reports and logs when the service is back; both can be repeated without harm.
+
+mod agent;
+mod config;
+mod files;
+mod folder;
+mod image_job;
+mod job;
+mod log;
+mod reports;
+mod room;
+mod site;
+mod steps_job;
+mod surroundings;
+mod tools;
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use pondrix_api::{ClientError, Hello, RunnerClient, TakeRequest};
+use pondrix_sandbox::{Launcher, check_machine};
+use tokio::task::JoinSet;
+use tokio_util::sync::CancellationToken;
+use tracing::{info, warn};
+
+pub use config::{RunnerConfig, ServiceAddress};
+pub use folder::FolderTaken;
+
+use crate::folder::Folder;
+use crate::job::JobContext;
+
+/// How long to wait before asking a service again that did not answer.
+const PAUSE: Duration = Duration::from_millis(300);
+/// The status of the answer to a runner that is not known.
+const INTRODUCE_YOURSELF: u16 = 409;
+
+/// Runs until `shutdown`, or until the service has been away for longer than the configuration
+/// allows. Jobs that run then are ended.
+///
+/// # Errors
+/// When the machine cannot run sandboxes, or another runner has the data folder ([`FolderTaken`]).
+pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::Result<()> {
+    let launcher = Launcher::new();
+    let folder = Folder::open(&config.data, launcher.ids())?;
+    let check = folder.scratch()?;
+    check_machine(&launcher, check.path()).map_err(|words| anyhow::anyhow!("this machine cannot run jobs: {words}"))?;
+    drop(check);
+    let service = config.service.clone();
+    // Where the service did not say yet where it is, nothing answers either.
+    let client = RunnerClient::new(move || service.resolve().unwrap_or_default(), &config.token);
+    let path = std::env::var("PATH").unwrap_or_default();
+    let hello = Hello {
+        runner: config.name.clone(),
+        pool: config.pool.clone(),
+        slots: config.slots.max(1),
+        tools: tools::programs(&path),
+        host_network: config.host_network,
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        instance: format!("{}-{:?}", std::process::id(), std::time::SystemTime::now()),
+    };
+    // A service that still thinks of the jobs of an earlier process learns that they are lost. One that is
+    // away asks for this when it is back.
+    if let Err(error) = client.hello(&hello).await {
+        info!(%error, "could not introduce itself yet");
+    }
+    let hello = Arc::new(hello);
+    let mut slots = JoinSet::new();
+    for slot in 0..config.slots.max(1) {
+        let (client, config, shutdown) = (client.clone(), config.clone(), shutdown.clone());
+        let (folder, launcher, hello) = (folder.clone(), launcher.clone(), Arc::clone(&hello));
+        slots.spawn(async move { slot_loop(slot, &client, &hello, &config, &folder, &launcher, &shutdown).await });
+    }
+    info!(name = config.name, slots = config.slots, "ready for jobs");
+    while slots.join_next().await.is_some() {}
+    Ok(())
+}
+
+async fn slot_loop(
+    slot: usize,
+    client: &RunnerClient,
+    hello: &Hello,
+    config: &RunnerConfig,
+    folder: &Folder,
+    launcher: &Launcher,
+    shutdown: &CancellationToken,
+) {
+    let request = TakeRequest { runner: config.name.clone() };
+    let mut last_answer = Instant::now();
+    loop {
+        let taken = tokio::select! {
+            taken = client.take(&request) => taken,
+            () = shutdown.cancelled() => return,
+        };
+        match taken {
+            Ok(assignment) => {
+                if let Some(assignment) = assignment {
+                    let run = assignment.facts.id.to_string();
+                    info!(slot, run, job = %assignment.job, "took a job");
+                    JobContext::new(client, config, folder, launcher, assignment).carry_out(shutdown).await;
+                }
+                last_answer = Instant::now();
+            }
+            // It has not heard of us, or was started again and has forgotten.
+            Err(ClientError::Problem(problem)) if problem.status == INTRODUCE_YOURSELF => {
+                if let Err(error) = client.hello(hello).await {
+                    warn!(%error, "could not introduce itself");
+                    tokio::time::sleep(PAUSE).await;
+                }
+            }
+            Err(error) => {
+                if config.alone_for.is_some_and(|limit| last_answer.elapsed() > limit) {
+                    info!("the service has been away for too long; leaving");
+                    shutdown.cancel();
+                    return;
+                }
+                if !matches!(error, ClientError::Unreachable { .. }) {
+                    warn!(%error, "could not take a job");
+                }
+                tokio::select! {
+                    () = tokio::time::sleep(PAUSE) => {}
+                    () = shutdown.cancelled() => return,
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,158 @@
+//! The helper: creates the namespaces, maps the ids, waits.
+//!
+//! It is this same program started anew, because only a process with a single thread may be split
+//! in two and go on with ordinary code.
+
+use std::fs::File;
+use std::io::{self, Read, Write};
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::PathBuf;
+
+use rustix::process::{Pid, WaitOptions, waitpid};
+use rustix::thread::{LinkNameSpaceType, move_into_link_name_space};
+
+use crate::spec::{Exit, Network, Spec};
+use crate::wire::{self, Word};
+use crate::{IdMap, init};
+
+/// The first argument of a program that shall be the helper.
+pub const ENTER_WORD: &str = "--enter-sandbox";
+
+/// Everything the helper is told.
+#[derive(serde::Serialize, serde::Deserialize)]
+pub(crate) struct Entrance {
+    pub(crate) what: What,
+    pub(crate) ids: IdMap,
+    /// The files that this process writes its number into, to be under limits with all that it starts.
+    pub(crate) doors: Vec<PathBuf>,
+}
+
+/// What is wanted of the helper.
+#[derive(serde::Serialize, serde::Deserialize)]
+pub(crate) enum What {
+    /// A command, in namespaces of its own.
+    Run(Spec),
+    /// A command, in the user and network namespaces that come with the next two messages.
+    Join(Spec),
+    /// A user and a network namespace for others to join, and nothing in them.
+    Hold,
+}
+
+/// Call this first in `main`: it takes over, and never returns, when the program was started by a
+/// [`crate::Launcher`]. It must come before any thread is started.
+pub fn enter_if_asked() {
+    if std::env::args_os().nth(1).is_some_and(|word| word == ENTER_WORD) {
+        std::process::exit(enter());
+    }
+}
+
+fn enter() -> i32 {
+    // The caller's end of the conversation is this process's standard input.
+    let control = match rustix::io::dup(io::stdin().as_fd()) {
+        Ok(control) => control,
+        Err(_) => return 2,
+    };
+    match split(&control) {
+        Ok(child) => {
+            // Only init may hold the conversation open, so that the caller sees its end when init ends.
+            drop(control);
+            if let Ok(null) = File::open("/dev/null") {
+                let _ = rustix::stdio::dup2_stdin(&null);
+            }
+            // When init has been reaped, the kernel has ended every process of its namespace.
+            while let Err(rustix::io::Errno::INTR) = waitpid(Some(child), WaitOptions::empty()) {}
+            0
+        }
+        Err(words) => {
+            let _ = wire::send(&control, &Word::Ended(Exit::Failed(words)), None);
+            1
+        }
+    }
+}
+
+/// Reads the entrance, makes `init` in new namespaces and maps its ids.
+fn split(control: &OwnedFd) -> Result<Pid, String> {
+    let told = wire::receive::<()>(control).ok().flatten().and_then(|((), fd)| fd);
+    let mut text = String::new();
+    let mut told = File::from(told.ok_or("the caller did not say what to run")?);
+    told.read_to_string(&mut text).map_err(|error| format!("could not read what to run: {error}"))?;
+    drop(told);
+    let entrance: Entrance =
+        serde_json::from_str(&text).map_err(|error| format!("could not read what to run: {error}"))?;
+
+    for door in &entrance.doors {
+        std::fs::write(door, std::process::id().to_string())
+            .map_err(|error| format!("could not come under limits: {}: {error}", door.display()))?;
+    }
+    let (mapped, mut tell_mapped) = io::pipe().map_err(|error| format!("could not make a pipe: {error}"))?;
+    let mut flags = libc::CLONE_NEWPID | libc::SIGCHLD;
+    if !matches!(entrance.what, What::Hold) {
+        flags |= libc::CLONE_NEWNS | libc::CLONE_NEWIPC | libc::CLONE_NEWUTS | libc::CLONE_NEWCGROUP;
+    }
+    match &entrance.what {
+        What::Hold => flags |= libc::CLONE_NEWUSER | libc::CLONE_NEWNET,
+        What::Join(_) => join(control)?,
+        What::Run(spec) if spec.network == Network::Loopback => flags |= libc::CLONE_NEWUSER | libc::CLONE_NEWNET,
+        What::Run(_) => flags |= libc::CLONE_NEWUSER,
+    }
+    // SAFETY: without CLONE_VM and with a null stack this is fork(2) in new namespaces: the child has
+    // its own copy of the memory. This process has one thread, so no lock is held by another.
+    let answer = unsafe { libc::syscall(libc::SYS_clone, libc::c_long::from(flags), 0, 0, 0, 0) };
+    match answer {
+        -1 => Err(refused(&io::Error::last_os_error())),
+        0 => {
+            drop(tell_mapped);
+            std::process::exit(init::main(entrance, mapped, control));
+        }
+        child => {
+            drop(mapped);
+            let pid = i32::try_from(child).ok().and_then(Pid::from_raw).ok_or("the kernel gave no process id")?;
+            if flags & libc::CLONE_NEWUSER != 0 {
+                map_ids(pid, entrance.ids).map_err(|error| format!("could not map ids into the sandbox: {error}"))?;
+            }
+            if matches!(entrance.what, What::Hold) {
+                hand_out(control, pid).map_err(|error| format!("could not share the network: {error}"))?;
+            }
+            tell_mapped.write_all(b"m").map_err(|error| format!("the sandbox ended before it began: {error}"))?;
+            Ok(pid)
+        }
+    }
+}
+
+/// Goes into the user and the network namespace that come over the wire, in this order: only who is root
+/// in a user namespace may enter a network that belongs to it (setns(2)).
+fn join(control: &OwnedFd) -> Result<(), String> {
+    for kind in [LinkNameSpaceType::User, LinkNameSpaceType::Network] {
+        let namespace = wire::receive::<()>(control).ok().flatten().and_then(|((), fd)| fd);
+        let namespace = namespace.ok_or("the caller did not say which network to join")?;
+        move_into_link_name_space(namespace.as_fd(), Some(kind))
+            .map_err(|error| format!("could not join the network: {error}"))?;
+    }
+    Ok(())
+}
+
+/// Hands a process's user and network namespaces to the caller.
+fn hand_out(control: &OwnedFd, pid: Pid) -> io::Result<()> {
+    for (name, word) in [("user", Word::Users), ("net", Word::Network)] {
+        let namespace = File::open(format!("/proc/{}/ns/{name}", pid.as_raw_nonzero()))?;
+        wire::send(control, &word, Some(namespace.as_fd()))?;
+    }
+    Ok(())
+}
+
+fn map_ids(pid: Pid, ids: IdMap) -> io::Result<()> {
+    let folder = format!("/proc/{}", pid.as_raw_nonzero());
+    if !ids.is_range() {
+        // user_namespaces(7): who maps only the own group must give up setgroups first.
+        std::fs::write(format!("{folder}/setgroups"), "deny")?;
+    }
+    std::fs::write(format!("{folder}/uid_map"), ids.user_line())?;
+    std::fs::write(format!("{folder}/gid_map"), ids.group_line())
+}
+
+fn refused(error: &io::Error) -> String {
+    format!(
+        "this machine refuses user namespaces ({error}); allow them, for example with `sysctl user.max_user_namespaces=15000` \
+         and, where the kernel knows it, `sysctl kernel.unprivileged_userns_clone=1`"
+    )
+}

@@ -1,0 +1,186 @@
+//! The first process inside: makes the surroundings, starts the command, reaps, and ends with it.
+
+use std::io::Read;
+use std::net::{Ipv4Addr, SocketAddr, TcpStream};
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::time::Duration;
+
+use rustix::process::{Gid, Pid, Signal, Uid, WaitOptions, set_parent_process_death_signal, wait};
+use rustix::thread::{CapabilitySet, remove_capability_from_bounding_set};
+
+use crate::enter::{Entrance, What};
+use crate::mounts::{self, Opened};
+use crate::spec::{Exit, Network, Spec};
+use crate::wire::{self, Order, Word};
+use crate::{seccomp, users};
+
+/// What root inside may do to what is inside. Everything else is given up.
+const KEPT: CapabilitySet = CapabilitySet::CHOWN
+    .union(CapabilitySet::DAC_OVERRIDE)
+    .union(CapabilitySet::FOWNER)
+    .union(CapabilitySet::FSETID)
+    .union(CapabilitySet::KILL)
+    .union(CapabilitySet::NET_BIND_SERVICE)
+    .union(CapabilitySet::SETFCAP)
+    .union(CapabilitySet::SETGID)
+    .union(CapabilitySet::SETPCAP)
+    .union(CapabilitySet::SETUID)
+    .union(CapabilitySet::SYS_CHROOT);
+
+/// How long a connection to a port inside may take: it never leaves the machine.
+const CONNECT_TIME: Duration = Duration::from_secs(1);
+
+/// How often a program that is open for writing is tried again.
+const BUSY_TRIES: usize = 100;
+
+/// Runs to the end of the command; the status is of no interest to anybody.
+pub(crate) fn main(entrance: Entrance, mut mapped: impl Read, control: &OwnedFd) -> i32 {
+    // If the helper is killed, nobody would wait for this process: end with it.
+    let _ = set_parent_process_death_signal(Some(Signal::KILL));
+    let mut byte = [0];
+    if mapped.read_exact(&mut byte).is_err() {
+        return 1;
+    }
+    drop(mapped);
+    let is_range = entrance.ids.is_range();
+    let end = match &entrance.what {
+        What::Hold => hold(control),
+        What::Run(spec) => {
+            let own_network = spec.network == Network::Loopback;
+            surround(spec, is_range, own_network).and_then(|()| run(spec, is_range, control))
+        }
+        What::Join(spec) => surround(spec, is_range, false).and_then(|()| run(spec, is_range, control)),
+    };
+    let exit = end.unwrap_or_else(Exit::Failed);
+    let _ = wire::send(control, &Word::Ended(exit), None);
+    0
+}
+
+/// Keeps a network for others until nobody wants it any more.
+fn hold(control: &OwnedFd) -> Result<Exit, String> {
+    bring_loopback_up().map_err(|error| format!("could not bring the loopback interface up: {error}"))?;
+    let _ = wire::send(control, &Word::Started, None);
+    follow_orders(control, None)
+}
+
+/// Namespaces are there; makes everything else that the command shall see.
+fn surround(spec: &Spec, range: bool, own_network: bool) -> Result<(), String> {
+    let told = |doing: &'static str| move |error: rustix::io::Errno| format!("could not {doing}: {error}");
+    let opened = Opened::new(spec)?;
+    if range {
+        rustix::thread::set_thread_groups(&[]).map_err(told("leave the machine's groups"))?;
+    }
+    rustix::thread::set_thread_res_gid(Gid::ROOT, Gid::ROOT, Gid::ROOT).map_err(told("become root's group inside"))?;
+    rustix::thread::set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT).map_err(told("become root inside"))?;
+    // A change of ids clears it.
+    set_parent_process_death_signal(Some(Signal::KILL)).map_err(told("follow the helper's end"))?;
+    if own_network {
+        bring_loopback_up().map_err(|error| format!("could not bring the loopback interface up: {error}"))?;
+    }
+    rustix::system::sethostname(spec.hostname.as_bytes()).map_err(told("set the host name"))?;
+    opened.enter(spec)?;
+    for capability in CapabilitySet::all().difference(KEPT).iter() {
+        match remove_capability_from_bounding_set(capability) {
+            // A kernel older than the capability does not know it.
+            Ok(()) | Err(rustix::io::Errno::INVAL) => {}
+            Err(error) => return Err(format!("could not give up a capability: {error}")),
+        }
+    }
+    rustix::thread::set_no_new_privs(true).map_err(told("forbid new privileges"))?;
+    Ok(())
+}
+
+/// netdevice(7): the interface `lo` of a new network namespace is down.
+fn bring_loopback_up() -> std::io::Result<()> {
+    let socket = std::net::UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0))?;
+    // SAFETY: an ifreq is plain data, for which all zeroes are valid.
+    let mut request: libc::ifreq = unsafe { std::mem::zeroed() };
+    request.ifr_name[0] = b'l'.cast_signed();
+    request.ifr_name[1] = b'o'.cast_signed();
+    request.ifr_ifru.ifru_flags = (libc::IFF_UP | libc::IFF_RUNNING) as libc::c_short;
+    // SAFETY: SIOCSIFFLAGS reads an ifreq, which `request` is and which outlives the call.
+    let answer = unsafe { libc::ioctl(socket.as_raw_fd(), libc::SIOCSIFFLAGS, &raw const request) };
+    if answer < 0 { Err(std::io::Error::last_os_error()) } else { Ok(()) }
+}
+
+fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, String> {
+    let (user, group, home) =
+        users::look_up(&spec.user, &mounts::read_inside("/etc/passwd"), &mounts::read_inside("/etc/group"))?;
+    if (user, group) != (0, 0) && !range {
+        return Err(format!(
+            "user `{}` cannot exist here: the runner is not root and has one id only; start the runner as root",
+            spec.user
+        ));
+    }
+    mounts::folder_inside(Path::new(&spec.folder))?;
+    let (program, arguments) = spec.argv.split_first().ok_or("there is no command to run")?;
+    let mut command = Command::new(program);
+    command.args(arguments).env_clear().envs(&spec.env).current_dir(&spec.folder).stdin(Stdio::null());
+    if !spec.env.contains_key("HOME") {
+        command.env("HOME", home.as_deref().unwrap_or("/"));
+    }
+    if (user, group) != (0, 0) {
+        command.uid(user).gid(group);
+    }
+    // Last, since it also forbids this process to mount; and before the command exists.
+    seccomp::restrict().map_err(|error| format!("could not restrict system calls: {error}"))?;
+    // A group of its own: a signal reaches the command and what it started, and not this process.
+    let child = spawn(command.process_group(0)).map_err(|error| format!("could not start `{program}`: {error}"))?;
+    let child = i32::try_from(child.id()).ok().and_then(Pid::from_raw).ok_or("the kernel gave no process id")?;
+    let _ = wire::send(control, &Word::Started, None);
+    let orders = Arc::new(control.try_clone().map_err(|error| error.to_string())?);
+    std::thread::spawn(move || follow_orders(&orders, Some(child)));
+    loop {
+        match wait(WaitOptions::empty()) {
+            Ok(Some((pid, status))) if pid == child => {
+                return Ok(match (status.exit_status(), status.terminating_signal()) {
+                    (Some(code), _) => Exit::Status(code),
+                    (None, Some(signal)) => Exit::Signal(signal),
+                    (None, None) => continue,
+                });
+            }
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
+            Err(error) => return Err(format!("could not wait for the command: {error}")),
+        }
+    }
+}
+
+/// Starts the command. A program that was just unpacked may be open for writing still, in a process that
+/// another thread of the runner has forked and that has not yet become the program it shall be.
+fn spawn(command: &mut Command) -> std::io::Result<Child> {
+    const PAUSE: Duration = Duration::from_millis(5);
+    for _ in 0..BUSY_TRIES {
+        match command.spawn() {
+            Err(error) if error.kind() == std::io::ErrorKind::ExecutableFileBusy => std::thread::sleep(PAUSE),
+            other => return other,
+        }
+    }
+    command.spawn()
+}
+
+fn follow_orders(control: &OwnedFd, child: Option<Pid>) -> ! {
+    loop {
+        match wire::receive::<Order>(control) {
+            Ok(Some((Order::Signal(number), _))) => {
+                if let Some((child, signal)) = child.zip(Signal::from_named_raw(number)) {
+                    let _ = rustix::process::kill_process_group(child, signal);
+                }
+            }
+            Ok(Some((Order::Connect(port), _))) => {
+                let address = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
+                let _ = match TcpStream::connect_timeout(&address, CONNECT_TIME) {
+                    Ok(stream) => wire::send(control, &Word::Connected, Some(stream.as_fd())),
+                    Err(error) => {
+                        wire::send(control, &Word::Refused(error.raw_os_error().unwrap_or(libc::ETIMEDOUT)), None)
+                    }
+                };
+            }
+            // The caller is gone, or wants an end. With this process everything inside ends.
+            Ok(None) | Err(_) => std::process::exit(0),
+        }
+    }
+}

@@ -1,0 +1,264 @@
+//! The caller's side.
+
+use std::io::{self, Write};
+use std::net::TcpStream;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::PathBuf;
+use std::process::{Child, Command};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use rustix::net::{AddressFamily, Shutdown, SocketFlags, SocketType, shutdown, socketpair};
+
+use crate::IdMap;
+use crate::cgroup::Group;
+use crate::enter::{ENTER_WORD, Entrance, What};
+use crate::spec::{Exit, Rootfs, Spec};
+use crate::wire::{self, Order, Word};
+
+/// Starts sandboxes.
+#[derive(Clone, Debug)]
+pub struct Launcher {
+    helper: PathBuf,
+    ids: IdMap,
+}
+
+/// Why a sandbox was not started.
+#[derive(Debug, thiserror::Error)]
+#[error("could not {doing}: {source}")]
+pub struct StartError {
+    doing: &'static str,
+    source: io::Error,
+}
+
+/// A command under way. Dropping it ends the command and everything it started.
+#[derive(Debug)]
+pub struct Running {
+    control: Arc<OwnedFd>,
+    helper: Child,
+    ended: Receiver<Exit>,
+    exit: Option<Exit>,
+    killed: bool,
+    connections: Connector,
+    group: Option<Group>,
+}
+
+/// Reaches ports inside a sandbox; may be cloned and outlive the [`Running`].
+#[derive(Clone, Debug)]
+pub struct Connector {
+    control: Arc<OwnedFd>,
+    answers: Arc<Mutex<Receiver<io::Result<TcpStream>>>>,
+}
+
+impl Launcher {
+    /// A launcher that uses this very program as its helper; `main` must call
+    /// [`crate::enter_if_asked`].
+    #[must_use]
+    pub fn new() -> Self {
+        Self::with_helper("/proc/self/exe")
+    }
+
+    /// A launcher with another program as its helper.
+    #[must_use]
+    pub fn with_helper(helper: impl Into<PathBuf>) -> Self {
+        Self { helper: helper.into(), ids: IdMap::for_this_process() }
+    }
+
+    /// The ids that its sandboxes use.
+    #[must_use]
+    pub const fn ids(&self) -> IdMap {
+        self.ids
+    }
+
+    /// Starts a command. What it prints goes to `output`; it reads nothing.
+    ///
+    /// # Errors
+    /// When the helper cannot be started. What goes wrong later is told by [`Running::wait`].
+    pub fn start(&self, spec: &Spec, output: OwnedFd) -> Result<Running, StartError> {
+        self.run(What::Run(spec.clone()), spec, output, &[])
+    }
+
+    /// Starts a command in namespaces that are its own or given.
+    pub(crate) fn run(
+        &self,
+        what: What,
+        spec: &Spec,
+        output: OwnedFd,
+        namespaces: &[BorrowedFd<'_>],
+    ) -> Result<Running, StartError> {
+        spec.root.prepare(self.ids).map_err(told("make the folders of the root file system"))?;
+        let group = Group::new(&spec.limits).map_err(|words| told("limit the command")(io::Error::other(words)))?;
+        let begun = self.begin(what, group.as_ref(), output)?;
+        for namespace in namespaces {
+            wire::send(&begun.control, &(), Some(*namespace))
+                .map_err(|errno| told("name the network")(errno.into()))?;
+        }
+        Ok(begun.listen(group))
+    }
+
+    /// Starts the helper and tells it what is wanted.
+    pub(crate) fn begin(&self, what: What, group: Option<&Group>, output: OwnedFd) -> Result<Begun, StartError> {
+        let doors = group.map(Group::doors).unwrap_or_default();
+        let (ours, theirs) = socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None)
+            .map_err(|errno| told("make a pair of sockets")(errno.into()))?;
+        let entrance =
+            entrance_file(&Entrance { what, ids: self.ids, doors }).map_err(told("write down what to run"))?;
+        let errors = output.try_clone().map_err(told("share the output"))?;
+        let helper = Command::new(&self.helper)
+            .arg(ENTER_WORD)
+            .env_clear()
+            .stdin(theirs)
+            .stdout(output)
+            .stderr(errors)
+            .spawn()
+            .map_err(told("start the sandbox's helper"))?;
+        wire::send(&ours, &(), Some(entrance.as_fd())).map_err(|errno| told("say what to run")(errno.into()))?;
+        Ok(Begun { control: ours, helper })
+    }
+}
+
+/// A helper that was told what is wanted.
+pub(crate) struct Begun {
+    pub(crate) control: OwnedFd,
+    helper: Child,
+}
+
+impl Begun {
+    pub(crate) fn listen(self, group: Option<Group>) -> Running {
+        let control = Arc::new(self.control);
+        let (tell_ended, ended) = channel();
+        let (tell_answer, answers) = channel();
+        let listening = Arc::clone(&control);
+        std::thread::spawn(move || listen(&listening, &tell_ended, &tell_answer));
+        let connections = Connector { control: Arc::clone(&control), answers: Arc::new(Mutex::new(answers)) };
+        Running { control, helper: self.helper, ended, exit: None, killed: false, connections, group }
+    }
+}
+
+pub(crate) fn told(doing: &'static str) -> impl FnOnce(io::Error) -> StartError {
+    move |source| StartError { doing, source }
+}
+
+impl Default for Launcher {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+/// A file in memory with what to run: it may be longer than one message can be.
+fn entrance_file(entrance: &Entrance) -> io::Result<OwnedFd> {
+    let fd = rustix::fs::memfd_create("entrance", rustix::fs::MemfdFlags::CLOEXEC)?;
+    let mut file = std::fs::File::from(fd);
+    file.write_all(&serde_json::to_vec(entrance)?)?;
+    rustix::fs::seek(&file, rustix::fs::SeekFrom::Start(0))?;
+    Ok(file.into())
+}
+
+fn listen(control: &OwnedFd, ended: &Sender<Exit>, answers: &Sender<io::Result<TcpStream>>) {
+    while let Ok(Some((word, fd))) = wire::receive::<Word>(control) {
+        let _ = match (word, fd) {
+            (Word::Started | Word::Users | Word::Network, _) => Ok(()),
+            (Word::Ended(exit), _) => ended.send(exit).map_err(|_| ()),
+            (Word::Connected, Some(fd)) => answers.send(Ok(fd.into())).map_err(|_| ()),
+            (Word::Connected, None) => answers.send(Err(io::ErrorKind::InvalidData.into())).map_err(|_| ()),
+            (Word::Refused(errno), _) => answers.send(Err(io::Error::from_raw_os_error(errno))).map_err(|_| ()),
+        };
+    }
+}
+
+impl Running {
+    /// Waits until the command has ended and nothing of it is alive.
+    pub fn wait(&mut self) -> Exit {
+        if self.exit.is_none() {
+            let told = self.ended.recv().ok();
+            self.finish(told);
+        }
+        self.exit.clone().unwrap_or(Exit::Killed)
+    }
+
+    /// Waits for at most so long; nothing when it still runs then.
+    pub fn wait_at_most(&mut self, time: Duration) -> Option<Exit> {
+        if self.exit.is_none() {
+            match self.ended.recv_timeout(time) {
+                Ok(exit) => self.finish(Some(exit)),
+                Err(RecvTimeoutError::Disconnected) => self.finish(None),
+                Err(RecvTimeoutError::Timeout) => return None,
+            }
+        }
+        self.exit.clone()
+    }
+
+    /// Ends the command and everything it started, and waits until nothing of it is alive.
+    pub fn kill(&mut self) -> Exit {
+        self.killed = true;
+        let _ = shutdown(&self.control, Shutdown::Both);
+        self.wait()
+    }
+
+    /// Sends the command, and the processes of its group, a signal by its number.
+    pub fn signal(&self, number: i32) {
+        let _ = wire::send(&self.control, &Order::Signal(number), None);
+    }
+
+    /// Whether anything inside was ended because it would have needed more memory than its limit.
+    #[must_use]
+    pub fn was_out_of_memory(&self) -> bool {
+        self.group.as_ref().is_some_and(Group::was_out_of_memory)
+    }
+
+    /// The way to ports inside.
+    #[must_use]
+    pub fn connector(&self) -> Connector {
+        self.connections.clone()
+    }
+
+    fn finish(&mut self, told: Option<Exit>) {
+        // The helper ends after init, and init's end is the end of every process inside.
+        let _ = self.helper.wait();
+        self.exit = Some(match told {
+            Some(exit) => exit,
+            None if self.killed => Exit::Killed,
+            None => Exit::Failed("the sandbox was killed from outside".to_owned()),
+        });
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        if self.exit.is_none() {
+            self.kill();
+        }
+    }
+}
+
+impl Connector {
+    /// A connection to a port on the loopback interface inside.
+    ///
+    /// # Errors
+    /// What the system says inside, or that the sandbox has ended.
+    pub fn connect(&self, port: u16) -> io::Result<TcpStream> {
+        // One at a time: answers come in the order of the questions.
+        let answers: MutexGuard<'_, _> = self.answers.lock().unwrap_or_else(PoisonError::into_inner);
+        let gone = || io::Error::new(io::ErrorKind::NotConnected, "the sandbox has ended");
+        wire::send(&self.control, &Order::Connect(port), None).map_err(|_| gone())?;
+        answers.recv().map_err(|_| gone())?
+    }
+}
+
+/// Whether this machine can run sandboxes at all: enters one with nothing in it.
+///
+/// # Errors
+/// In words, with what to do about it.
+pub fn check_machine(launcher: &Launcher, scratch: &std::path::Path) -> Result<(), String> {
+    let root = Rootfs::new(Vec::new(), scratch.to_owned());
+    let spec = Spec { argv: vec!["/nothing".to_owned()], ..Spec::new(root) };
+    let null = std::fs::File::options().write(true).open("/dev/null").map_err(|error| format!("/dev/null: {error}"))?;
+    let mut running = launcher.start(&spec, null.into()).map_err(|error| error.to_string())?;
+    match running.wait() {
+        // It came as far as looking for the program, which is as far as an empty root goes.
+        Exit::Failed(words) if words.contains("could not start `/nothing`") => Ok(()),
+        Exit::Failed(words) => Err(words),
+        other => Err(format!("an empty sandbox ended unexpectedly: {other:?}")),
+    }
+}

@@ -1,0 +1,30 @@
+//! Runs a command in a root file system of its own, isolated from the machine, and leaves no
+//! process behind.
+//!
+//! [`Launcher::start`] takes a [`Spec`] and gives a [`Running`]. Between the two stand two processes
+//! of our own: a helper outside, which creates the namespaces and writes the id maps, and the first
+//! process inside (`init`), which mounts, drops privileges, starts the command and reaps. When the
+//! command ends, or the [`Running`] is dropped, or the caller dies, `init` ends, and with it the
+//! kernel ends every process in its pid namespace.
+//!
+//! It needs no privilege: as root it maps a range of ids, as an ordinary user one id. It never
+//! follows a path of the new root from outside, and never talks to the network.
+
+mod cgroup;
+mod enter;
+mod ids;
+mod init;
+mod launch;
+mod mounts;
+mod network;
+mod seccomp;
+mod spec;
+mod users;
+mod wire;
+
+pub use enter::{ENTER_WORD, enter_if_asked};
+pub use ids::IdMap;
+pub use launch::{Connector, Launcher, Running, StartError, check_machine};
+pub use network::{NAMES_AT, SharedNetwork};
+pub use spec::{Bind, EmptyFolder, Exit, Limits, MemoryFolder, MountPoint, Network, Rootfs, SecretFile, Spec, View};
+pub use users::look_up as look_up_user;

@@ -1,0 +1,72 @@
+//! The system calls that nothing inside needs and that have often been a way out.
+
+use seccompiler::{
+    BpfProgram, SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule, TargetArch,
+};
+
+/// Refused with EPERM.
+const REFUSED: [libc::c_long; 35] = [
+    libc::SYS_acct,
+    libc::SYS_add_key,
+    libc::SYS_bpf,
+    libc::SYS_clock_settime,
+    libc::SYS_delete_module,
+    libc::SYS_finit_module,
+    libc::SYS_fsconfig,
+    libc::SYS_fsmount,
+    libc::SYS_fsopen,
+    libc::SYS_fspick,
+    libc::SYS_init_module,
+    libc::SYS_io_uring_enter,
+    libc::SYS_io_uring_register,
+    libc::SYS_io_uring_setup,
+    libc::SYS_kexec_load,
+    libc::SYS_keyctl,
+    libc::SYS_mount,
+    libc::SYS_mount_setattr,
+    libc::SYS_move_mount,
+    libc::SYS_name_to_handle_at,
+    libc::SYS_open_by_handle_at,
+    libc::SYS_open_tree,
+    libc::SYS_perf_event_open,
+    libc::SYS_pivot_root,
+    libc::SYS_process_vm_writev,
+    libc::SYS_quotactl,
+    libc::SYS_reboot,
+    libc::SYS_request_key,
+    libc::SYS_setns,
+    libc::SYS_settimeofday,
+    libc::SYS_swapoff,
+    libc::SYS_swapon,
+    libc::SYS_umount2,
+    libc::SYS_unshare,
+    libc::SYS_userfaultfd,
+];
+
+/// Sets the filter for this process and all that it starts; `no_new_privs` goes with it.
+///
+/// # Errors
+/// In words.
+pub(crate) fn restrict() -> Result<(), String> {
+    let arch: TargetArch = std::env::consts::ARCH.try_into().map_err(|error| format!("{error}"))?;
+    let mut rules: std::collections::BTreeMap<_, _> = REFUSED.iter().map(|call| (*call, Vec::new())).collect();
+    let new_user_namespace = SeccompCondition::new(
+        0,
+        SeccompCmpArgLen::Qword,
+        SeccompCmpOp::MaskedEq(libc::CLONE_NEWUSER as u64),
+        libc::CLONE_NEWUSER as u64,
+    );
+    let rule = new_user_namespace.and_then(|condition| SeccompRule::new(vec![condition]));
+    rules.insert(libc::SYS_clone, vec![rule.map_err(|error| error.to_string())?]);
+    // A filter cannot look behind the pointer that clone3 takes. Where it does not exist, libraries
+    // fall back to clone, whose flags are seen.
+    let no_clone3 = [(libc::SYS_clone3, Vec::new())].into();
+    for (rules, errno) in [(rules, libc::EPERM), (no_clone3, libc::ENOSYS)] {
+        let action = SeccompAction::Errno(errno.unsigned_abs());
+        let program: BpfProgram = SeccompFilter::new(rules, SeccompAction::Allow, action, arch)
+            .and_then(TryInto::try_into)
+            .map_err(|error| error.to_string())?;
+        seccompiler::apply_filter(&program).map_err(|error| error.to_string())?;
+    }
+    Ok(())
+}

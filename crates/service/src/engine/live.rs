@@ -1,0 +1,66 @@
+//! A run in memory.
+
+use std::collections::BTreeSet;
+
+use pondrix_api::RunSummary;
+use pondrix_core::JobKey;
+use pondrix_core::run::Run;
+use tokio::sync::{Mutex, watch};
+
+use crate::store::{Glance, RunRow};
+
+/// A run, its state, and those who wait for changes of it.
+#[derive(Debug)]
+pub(crate) struct LiveRun {
+    pub(crate) row: RunRow,
+    /// Held while an event is stored, so that events have one order.
+    pub(crate) state: Mutex<LiveState>,
+    /// Tells of changes.
+    pub(crate) version: watch::Sender<u64>,
+    halted: watch::Sender<BTreeSet<JobKey>>,
+}
+
+/// What events change.
+#[derive(Debug)]
+pub(crate) struct LiveState {
+    pub(crate) run: Run,
+    /// How many events there were.
+    pub(crate) version: u64,
+}
+
+impl LiveRun {
+    pub(crate) fn new(row: RunRow, run: Run, version: u64) -> Self {
+        Self {
+            row,
+            state: Mutex::new(LiveState { run, version }),
+            version: watch::Sender::new(version),
+            halted: watch::Sender::new(BTreeSet::new()),
+        }
+    }
+
+    /// Orders whoever has a job to end it.
+    pub(crate) fn halt(&self, job: JobKey) {
+        self.halted.send_modify(|halted| {
+            halted.insert(job);
+        });
+    }
+
+    /// Returns when a job is ordered to end.
+    pub(crate) async fn halted(&self, job: &JobKey) {
+        let mut halted = self.halted.subscribe();
+        if halted.wait_for(|halted| halted.contains(job)).await.is_err() {
+            std::future::pending::<()>().await;
+        }
+    }
+
+    /// What lists show of it, with what changed.
+    pub(crate) fn summary(&self, glance: &Glance) -> RunSummary {
+        RunSummary {
+            state: glance.state,
+            note: glance.note.clone(),
+            started: glance.started,
+            ended: glance.ended,
+            ..self.row.summary.clone()
+        }
+    }
+}

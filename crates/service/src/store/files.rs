@@ -1,0 +1,199 @@
+//! What jobs kept, and what they find again.
+
+use pondrix_api::KeptFile;
+use pondrix_core::image::Digest;
+use pondrix_core::retention::Kept;
+use pondrix_core::{JobKey, Time};
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use super::StoreError;
+
+/// Files to keep.
+#[derive(Clone, Debug)]
+pub(crate) struct NewKeep {
+    pub(crate) job: JobKey,
+    pub(crate) name: String,
+    pub(crate) made: Time,
+    pub(crate) until: Time,
+    pub(crate) files: Vec<KeptFile>,
+}
+
+/// An archive that a job finds again.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct CacheRow {
+    pub(crate) key: String,
+    pub(crate) digest: Digest,
+    pub(crate) size: u64,
+}
+
+fn digest_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Digest> {
+    Ok(Digest::from_bytes(&row.get::<_, [u8; 32]>(column)?))
+}
+
+/// Keeps files. Those that the job kept under this name the time before are forgotten.
+pub(crate) fn put_keep(connection: &Connection, run: i64, keep: &NewKeep) -> Result<(), StoreError> {
+    connection.execute(
+        "DELETE FROM keeps WHERE run = ?1 AND job = ?2 AND name = ?3",
+        params![run, keep.job.as_str(), keep.name],
+    )?;
+    connection.execute(
+        "INSERT INTO keeps (run, job, name, made, until) VALUES (?1, ?2, ?3, ?4, ?5)",
+        params![run, keep.job.as_str(), keep.name, keep.made.millis(), keep.until.millis()],
+    )?;
+    let id = connection.last_insert_rowid();
+    let mut insert = connection.prepare_cached(
+        "INSERT INTO kept_files (keep, path, digest, size, executable, link) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+    )?;
+    for file in &keep.files {
+        let size = i64::try_from(file.size).unwrap_or(i64::MAX);
+        insert.execute(params![id, file.path, file.digest.bytes(), size, file.executable, file.link])?;
+    }
+    Ok(())
+}
+
+/// The files that a job kept under a name; nothing when it kept none, or they are not kept any more.
+pub(crate) fn kept(
+    connection: &Connection,
+    run: i64,
+    job: &JobKey,
+    name: &str,
+) -> Result<Option<Vec<KeptFile>>, StoreError> {
+    let id: Option<i64> = connection
+        .prepare_cached("SELECT id FROM keeps WHERE run = ?1 AND job = ?2 AND name = ?3")?
+        .query_row(params![run, job.as_str(), name], |row| row.get(0))
+        .optional()?;
+    let Some(id) = id else { return Ok(None) };
+    let mut statement = connection
+        .prepare_cached("SELECT path, digest, size, executable, link FROM kept_files WHERE keep = ?1 ORDER BY path")?;
+    let rows = statement.query_map([id], |row| {
+        Ok(KeptFile {
+            path: row.get(0)?,
+            digest: digest_of(row, 1)?,
+            size: row.get::<_, i64>(2)?.unsigned_abs(),
+            executable: row.get(3)?,
+            link: row.get(4)?,
+        })
+    })?;
+    Ok(Some(rows.collect::<Result<_, _>>()?))
+}
+
+/// Everything that is kept.
+pub(crate) fn all_keeps(connection: &Connection) -> Result<Vec<Kept>, StoreError> {
+    let mut statement = connection.prepare_cached(
+        "SELECT k.id, r.project || '/' || k.job || '/' || k.name, k.made, k.until FROM keeps k JOIN runs r ON r.id = k.run",
+    )?;
+    let rows = statement.query_map([], |row| {
+        let (made, until) = (Time::from_millis(row.get(2)?), Time::from_millis(row.get(3)?));
+        Ok(Kept { id: row.get(0)?, group: row.get(1)?, made, until })
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// Forgets what is not to be kept any more.
+pub(crate) fn remove_keeps(connection: &Connection, ids: &[i64]) -> Result<(), StoreError> {
+    let mut statement = connection.prepare_cached("DELETE FROM keeps WHERE id = ?1")?;
+    ids.iter().try_for_each(|id| statement.execute([id]).map(|_| ()))?;
+    Ok(())
+}
+
+/// Whether anything refers to a file's content.
+pub(crate) fn is_needed(connection: &Connection, digest: &Digest) -> Result<bool, StoreError> {
+    let question = "SELECT EXISTS (SELECT 1 FROM kept_files WHERE digest = ?1)
+                    OR EXISTS (SELECT 1 FROM caches WHERE digest = ?1)";
+    Ok(connection.prepare_cached(question)?.query_row([digest.bytes()], |row| row.get(0))?)
+}
+
+/// The archive of a key, or the newest whose key begins so, in a scope. It counts as used.
+pub(crate) fn find_cache(
+    connection: &Connection,
+    project: i64,
+    scope: &str,
+    key: &str,
+    is_beginning: bool,
+    now: Time,
+) -> Result<Option<CacheRow>, StoreError> {
+    let fits = if is_beginning { "substr(key, 1, length(?3)) = ?3" } else { "key = ?3" };
+    let question = format!(
+        "SELECT key, digest, size FROM caches WHERE project = ?1 AND scope = ?2 AND {fits} ORDER BY made DESC LIMIT 1"
+    );
+    let found = connection.prepare_cached(&question)?.query_row(params![project, scope, key], |row| {
+        Ok(CacheRow { key: row.get(0)?, digest: digest_of(row, 1)?, size: row.get::<_, i64>(2)?.unsigned_abs() })
+    });
+    let found = found.optional()?;
+    if let Some(found) = &found {
+        connection
+            .prepare_cached("UPDATE caches SET used = ?4 WHERE project = ?1 AND scope = ?2 AND key = ?3")?
+            .execute(params![project, scope, found.key, now.millis()])?;
+    }
+    Ok(found)
+}
+
+/// Keeps an archive under a key, unless the scope has one under it. What has not been used for longest is
+/// forgotten where the project has more than `most` bytes.
+pub(crate) fn put_cache(
+    connection: &Connection,
+    project: i64,
+    scope: &str,
+    cache: &CacheRow,
+    now: Time,
+    most: u64,
+) -> Result<(), StoreError> {
+    let size = i64::try_from(cache.size).unwrap_or(i64::MAX);
+    connection.execute(
+        "INSERT OR IGNORE INTO caches (project, scope, key, digest, size, made, used) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)",
+        params![project, scope, cache.key, cache.digest.bytes(), size, now.millis()],
+    )?;
+    let mut statement =
+        connection.prepare("SELECT scope, key, size FROM caches WHERE project = ?1 ORDER BY used DESC, made DESC")?;
+    let rows = statement.query_map([project], |row| {
+        Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, i64>(2)?.unsigned_abs()))
+    })?;
+    let mut total = 0;
+    for row in rows {
+        let (scope, key, size) = row?;
+        total += size;
+        if total > most {
+            connection.execute(
+                "DELETE FROM caches WHERE project = ?1 AND scope = ?2 AND key = ?3",
+                params![project, scope, key],
+            )?;
+        }
+    }
+    Ok(())
+}
+
+/// Remembers which tests of a job failed.
+pub(crate) fn put_tests(connection: &Connection, run: i64, job: &JobKey, failed: &[String]) -> Result<(), StoreError> {
+    connection.execute(
+        "INSERT OR IGNORE INTO tested_jobs (project, job, run) SELECT project, ?2, id FROM runs WHERE id = ?1",
+        params![run, job.as_str()],
+    )?;
+    let mut insert =
+        connection.prepare_cached("INSERT OR IGNORE INTO failed_tests (run, job, test) VALUES (?1, ?2, ?3)")?;
+    failed.iter().try_for_each(|test| insert.execute(params![run, job.as_str(), test]).map(|_| ()))?;
+    Ok(())
+}
+
+/// In which of its newest runs, the newest first, a job was tested: the commit, and the tests that failed.
+pub(crate) fn test_history(
+    connection: &Connection,
+    project: i64,
+    job: &JobKey,
+    most: usize,
+) -> Result<Vec<(String, Vec<String>)>, StoreError> {
+    let mut runs = connection.prepare_cached(
+        "SELECT t.run, r.commit_id FROM tested_jobs t JOIN runs r ON r.id = t.run
+         WHERE t.project = ?1 AND t.job = ?2 ORDER BY t.run DESC LIMIT ?3",
+    )?;
+    let most = i64::try_from(most).unwrap_or(i64::MAX);
+    let rows = runs
+        .query_map(params![project, job.as_str(), most], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?)))?;
+    let mut tests = connection.prepare_cached("SELECT test FROM failed_tests WHERE run = ?1 AND job = ?2")?;
+    let mut history = Vec::new();
+    for row in rows {
+        let (run, commit) = row?;
+        let failed = tests.query_map(params![run, job.as_str()], |row| row.get(0))?;
+        history.push((commit, failed.collect::<Result<_, _>>()?));
+    }
+    Ok(history)
+}

@@ -1,0 +1,93 @@
+//! Which image was built on which, and bases that moved.
+
+use pondrix_core::JobKey;
+use pondrix_core::image::{Digest, Repository, Tag};
+use pondrix_core::run::BaseImage;
+use rusqlite::{Connection, OptionalExtension, params};
+
+use super::projects::project_of;
+use super::{Project, StoreError};
+
+/// An image that a job pushed.
+#[derive(Clone, Debug)]
+pub(crate) struct Pushed<'a> {
+    pub(crate) run: i64,
+    pub(crate) branch: &'a str,
+    pub(crate) job: &'a JobKey,
+    pub(crate) repository: &'a Repository,
+    pub(crate) digest: &'a Digest,
+    pub(crate) tags: &'a [Tag],
+    pub(crate) base: Option<&'a BaseImage>,
+}
+
+/// Remembers an image and its base. Images that were built on one of its tags are behind now.
+pub(crate) fn put_image(connection: &Connection, pushed: &Pushed<'_>) -> Result<(), StoreError> {
+    let Pushed { run, branch, job, repository, digest, tags, base } = pushed;
+    connection.execute(
+        "INSERT INTO images (project, branch, job, repository, digest, run, base, base_digest)
+         SELECT project, ?2, ?3, ?4, ?5, ?1, ?6, ?7 FROM runs WHERE id = ?1
+         ON CONFLICT DO UPDATE SET digest = ?5, run = ?1, base = ?6, base_digest = ?7",
+        params![
+            run,
+            branch,
+            job.as_str(),
+            repository.to_string(),
+            digest.to_string(),
+            base.map(|base| base.name.as_str()),
+            base.map(|base| base.digest.to_string()),
+        ],
+    )?;
+    if let Some(base) = base {
+        let first = "INSERT INTO bases (name, digest) VALUES (?1, ?2) ON CONFLICT DO NOTHING";
+        connection.execute(first, params![base.name, base.digest.to_string()])?;
+    }
+    for tag in *tags {
+        base_is(connection, &format!("{repository}:{tag}"), digest)?;
+    }
+    Ok(())
+}
+
+/// A name means this digest now. Where images were built on another one under this name, their branches
+/// are to start.
+pub(crate) fn base_is(connection: &Connection, name: &str, digest: &Digest) -> Result<(), StoreError> {
+    let digest = digest.to_string();
+    let known = connection.query_row("SELECT digest FROM bases WHERE name = ?1", [name], |row| row.get::<_, String>(0));
+    // Nothing was built on it, or it was this one before.
+    if known.optional()?.is_none_or(|known| known == digest) {
+        return Ok(());
+    }
+    connection.execute(
+        "UPDATE bases SET digest = ?2, moved = CAST(unixepoch('subsec') * 1000 AS INTEGER) WHERE name = ?1",
+        params![name, digest],
+    )?;
+    connection.execute(
+        "INSERT INTO base_starts (project, branch, base)
+         SELECT DISTINCT project, branch, base FROM images WHERE base = ?1 AND base_digest <> ?2
+         ON CONFLICT DO NOTHING",
+        params![name, digest],
+    )?;
+    Ok(())
+}
+
+/// The names of all bases that the newest images were built on.
+pub(crate) fn bases(connection: &Connection) -> Result<Vec<String>, StoreError> {
+    let mut statement = connection.prepare("SELECT DISTINCT base FROM images WHERE base IS NOT NULL")?;
+    let rows = statement.query_map([], |row| row.get(0))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// Branches that are to start, each with the base that moved.
+pub(crate) fn base_starts(connection: &Connection) -> Result<Vec<(Project, String, String)>, StoreError> {
+    let mut statement = connection.prepare(
+        "SELECT p.id, p.name, p.repository, p.hook_secret, s.branch, s.base
+         FROM base_starts s JOIN projects p ON p.id = s.project ORDER BY p.name, s.branch",
+    )?;
+    let rows = statement.query_map([], |row| Ok((project_of(row)?, row.get(4)?, row.get(5)?)))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// A branch was looked at since its base moved.
+pub(crate) fn end_base_start(connection: &Connection, project: i64, branch: &str) -> Result<(), StoreError> {
+    connection.execute("DELETE FROM base_starts WHERE project = ?1 AND branch = ?2", params![project, branch])?;
+    Ok(())
+}

@@ -1,0 +1,205 @@
+//! The records, in SQLite.
+//!
+//! One thread writes; it takes what waits and commits it together, so that many small writes cost one
+//! disk flush. Readers have connections of their own and never wait for the writer (WAL).
+
+mod access;
+mod clocks;
+mod files;
+mod images;
+mod plans;
+mod projects;
+mod records;
+mod registries;
+mod rollouts;
+mod runs;
+mod secrets;
+mod settings;
+mod templates;
+mod writer;
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use rusqlite::{Connection, OpenFlags};
+
+pub(crate) use access::{
+    Shown, TokenKind, add_person, has_token, people, put_token, remove_person, remove_token, token,
+};
+pub(crate) use clocks::{Clock, due, keep_clocks, set_next};
+pub(crate) use files::{
+    CacheRow, NewKeep, all_keeps, find_cache, is_needed, kept, put_cache, put_keep, put_tests, remove_keeps,
+    test_history,
+};
+pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, put_image};
+pub(crate) use projects::{
+    Project, ProjectRow, Refs, add as add_project, all as projects, by_name as project, put_share, refs, see, see_ref,
+    seen_well, shares, was_seen,
+};
+pub(crate) use records::{
+    Body as ImageBody, image, images, listing, newest as newest_images, put_listing, put_record, put_running, put_tags,
+    repositories, tag_changes, tagged, unlisted,
+};
+pub(crate) use registries::{
+    RegistryRow, all as registries, by_host as registry, put as put_registry, remove as remove_registry,
+};
+pub(crate) use rollouts::{forget_before, keep_before};
+pub(crate) use runs::{
+    Glance, NewRun, RunRow, StoredEvent, StoredLease, append_event, by_id, changed_after, end_lease, events, going_on,
+    id_of, insert_run, leases, page, put_lease,
+};
+pub(crate) use secrets::{list as secrets, put as put_secret, remove as remove_secret, sealed};
+pub(crate) use settings::{environment, environments, pools, put_environment, put_pool};
+pub(crate) use templates::{compare as compare_templates, has_templates, put_has_templates};
+use writer::Writer;
+
+/// Each file changes the database by one version. One that has landed is never edited.
+const MIGRATIONS: [&str; 11] = [
+    include_str!("migrations/001.sql"),
+    include_str!("migrations/002.sql"),
+    include_str!("migrations/003.sql"),
+    include_str!("migrations/004.sql"),
+    include_str!("migrations/005.sql"),
+    include_str!("migrations/006.sql"),
+    include_str!("migrations/007.sql"),
+    include_str!("migrations/008.sql"),
+    include_str!("migrations/009.sql"),
+    include_str!("migrations/010.sql"),
+    include_str!("migrations/011.sql"),
+];
+/// How many idle connections are kept for readers.
+const READERS_KEPT: usize = 4;
+
+/// Why the records could not be read or written.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum StoreError {
+    #[error("the records: {0}")]
+    Sqlite(#[from] rusqlite::Error),
+    #[error("a stored document does not parse: {0}")]
+    Document(#[from] serde_json::Error),
+    #[error("the records were made by a newer Pondrix (version {found}; this one knows {known}); start that one")]
+    Newer { found: i64, known: i64 },
+    #[error("the writer of the records has ended")]
+    Ended,
+    #[error("{0} is there already")]
+    Exists(String),
+}
+
+/// The records.
+#[derive(Clone, Debug)]
+pub(crate) struct Store {
+    path: PathBuf,
+    writer: Writer,
+    readers: Arc<Mutex<Vec<Connection>>>,
+}
+
+fn open(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
+    let connection = Connection::open_with_flags(path, flags)?;
+    connection.busy_timeout(Duration::from_secs(10))?;
+    connection.pragma_update(None, "foreign_keys", true)?;
+    Ok(connection)
+}
+
+fn migrate(connection: &mut Connection) -> Result<(), StoreError> {
+    let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
+    let known = MIGRATIONS.len() as i64;
+    if found > known {
+        return Err(StoreError::Newer { found, known });
+    }
+    for (version, sql) in (1..).zip(MIGRATIONS).skip_while(|(version, _)| *version <= found) {
+        let change = connection.transaction()?;
+        change.execute_batch(sql)?;
+        change.pragma_update(None, "user_version", version)?;
+        change.commit()?;
+    }
+    Ok(())
+}
+
+impl Store {
+    /// Opens the records, making or changing the database as this version needs it.
+    pub(crate) fn open(path: &Path) -> Result<Self, StoreError> {
+        let mut connection = open(path, OpenFlags::default())?;
+        connection.pragma_update(None, "journal_mode", "wal")?;
+        // A commit survives the end of the process at once, and that of the machine by the next
+        // checkpoint; WAL keeps the database whole in both cases.
+        connection.pragma_update(None, "synchronous", "full")?;
+        migrate(&mut connection)?;
+        Ok(Self { path: path.to_owned(), writer: Writer::start(connection), readers: Arc::default() })
+    }
+
+    /// Writes, and returns when it is stored. The closure's error undoes what the closure did.
+    pub(crate) async fn write<T: Send + 'static>(
+        &self,
+        change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        self.writer.write(change).await
+    }
+
+    /// Reads.
+    pub(crate) async fn read<T: Send + 'static>(
+        &self,
+        question: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let store = self.clone();
+        tokio::task::spawn_blocking(move || {
+            let kept = || store.readers.lock().unwrap_or_else(PoisonError::into_inner);
+            let idle = kept().pop();
+            let connection = match idle {
+                Some(connection) => connection,
+                None => open(&store.path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX)?,
+            };
+            let answer = question(&connection);
+            let mut kept = kept();
+            if kept.len() < READERS_KEPT {
+                kept.push(connection);
+            }
+            answer
+        })
+        .await
+        .map_err(|_| StoreError::Ended)?
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn records_of_a_newer_version_are_refused_and_left_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("records.db");
+        drop(Store::open(&path).unwrap());
+        let connection = Connection::open(&path).unwrap();
+        connection.pragma_update(None, "user_version", 99).unwrap();
+        drop(connection);
+        assert!(matches!(Store::open(&path), Err(StoreError::Newer { found: 99, .. })));
+    }
+
+    #[tokio::test]
+    async fn a_write_that_fails_or_panics_undoes_itself_and_no_other() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(&folder.path().join("records.db")).unwrap();
+        let put = |name: &'static str| {
+            move |connection: &Connection| {
+                connection.execute("INSERT INTO settings VALUES (?1, '')", [name])?;
+                Ok(())
+            }
+        };
+        let panics = store.write::<()>(|connection| {
+            connection.execute("INSERT INTO settings VALUES ('lost', '')", [])?;
+            panic!("on purpose")
+        });
+        let (good, bad, better) = tokio::join!(store.write(put("a")), panics, store.write(put("b")));
+        assert!(good.is_ok() && bad.is_err() && better.is_ok());
+        let twice = store.write(put("a")).await;
+        assert!(twice.is_err());
+        let names = store
+            .read(|connection| {
+                let mut statement = connection.prepare("SELECT name FROM settings ORDER BY name")?;
+                Ok(statement.query_map([], |row| row.get::<_, String>(0))?.collect::<Result<Vec<_>, _>>()?)
+            })
+            .await;
+        assert_eq!(names.unwrap(), ["a", "b"]);
+    }
+}

@@ -1,0 +1,258 @@
+//! Images that runs pushed: what is in them, what their tags meant, what runs them.
+
+use pondrix_api::{ChainLink, ImageRecord, ImageSummary, LayerView, TagChange};
+use pondrix_core::image::{Digest, Entry, Package, Repository, Tag};
+use pondrix_core::{JobKey, Time};
+use rusqlite::{Connection, OptionalExtension, Row, params};
+use serde::{Deserialize, Serialize};
+
+use super::StoreError;
+
+/// As zstd(1) does it when nothing is said.
+const LEVEL: i32 = 3;
+
+/// What is kept of an image besides its summary.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub(crate) struct Body {
+    pub(crate) layers: Vec<LayerView>,
+    pub(crate) packages: Vec<Package>,
+}
+
+fn packed(value: &impl Serialize) -> Result<Vec<u8>, StoreError> {
+    Ok(zstd::encode_all(&serde_json::to_vec(value)?[..], LEVEL).map_err(serde_json::Error::io)?)
+}
+
+fn unpacked<T: for<'a> Deserialize<'a>>(bytes: &[u8]) -> Result<T, StoreError> {
+    Ok(serde_json::from_slice(&zstd::decode_all(bytes).map_err(serde_json::Error::io)?)?)
+}
+
+/// Keeps an image that a job pushes. One that was pushed before stays as it is.
+pub(crate) fn put_record(
+    connection: &Connection,
+    run: i64,
+    job: &JobKey,
+    record: &ImageRecord,
+    now: Time,
+) -> Result<(), StoreError> {
+    let body = Body { layers: record.layers.clone(), packages: record.packages.clone() };
+    let size: u64 = record.layers.iter().map(|layer| layer.size).sum();
+    connection.execute(
+        "INSERT INTO image_records (repository, digest, run, job, made, base, base_digest, size, packages, body)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10) ON CONFLICT DO NOTHING",
+        params![
+            record.repository.to_string(),
+            record.digest.to_string(),
+            run,
+            job.as_str(),
+            now.millis(),
+            record.base.as_ref().map(|(name, _)| name.as_str()),
+            record.base.as_ref().map(|(_, digest)| digest.to_string()),
+            i64::try_from(size).unwrap_or(i64::MAX),
+            record.packages.len() as i64,
+            packed(&body)?,
+        ],
+    )?;
+    Ok(())
+}
+
+/// Tags name this image now.
+pub(crate) fn put_tags(
+    connection: &Connection,
+    run: i64,
+    repository: &Repository,
+    digest: &Digest,
+    tags: &[Tag],
+    now: Time,
+) -> Result<(), StoreError> {
+    for tag in tags {
+        connection.execute(
+            "INSERT INTO image_tags (repository, tag, digest, run, at)
+             SELECT ?1, ?2, ?3, ?4, ?5 WHERE ?3 IS NOT (
+                 SELECT digest FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)",
+            params![repository.to_string(), tag.as_str(), digest.to_string(), run, now.millis()],
+        )?;
+    }
+    Ok(())
+}
+
+/// The layers of these whose files are not known.
+pub(crate) fn unlisted(connection: &Connection, layers: Vec<Digest>) -> Result<Vec<Digest>, StoreError> {
+    let mut known = connection.prepare("SELECT 1 FROM layer_listings WHERE diff_id = ?1")?;
+    let mut missing = Vec::new();
+    for layer in layers {
+        if !known.exists([layer.to_string()])? {
+            missing.push(layer);
+        }
+    }
+    Ok(missing)
+}
+
+/// Keeps the files of a layer.
+pub(crate) fn put_listing(connection: &Connection, layer: &Digest, files: &[Entry]) -> Result<(), StoreError> {
+    connection.execute(
+        "INSERT INTO layer_listings (diff_id, body) VALUES (?1, ?2) ON CONFLICT DO NOTHING",
+        params![layer.to_string(), packed(&files)?],
+    )?;
+    Ok(())
+}
+
+/// The files of a layer; none where they are not known.
+pub(crate) fn listing(connection: &Connection, layer: &Digest) -> Result<Vec<Entry>, StoreError> {
+    let question = "SELECT body FROM layer_listings WHERE diff_id = ?1";
+    let body = connection.query_row(question, [layer.to_string()], |row| row.get::<_, Vec<u8>>(0)).optional()?;
+    body.map_or(Ok(Vec::new()), |body| unpacked(&body))
+}
+
+/// An environment runs this image now.
+pub(crate) fn put_running(
+    connection: &Connection,
+    run: i64,
+    job: &JobKey,
+    environment: &str,
+    image: &str,
+) -> Result<(), StoreError> {
+    connection.execute(
+        "INSERT INTO running_images (environment, project, job, image, run)
+         SELECT ?1, project, ?2, ?3, ?4 FROM runs WHERE id = ?4
+         ON CONFLICT DO UPDATE SET image = ?3, run = ?4",
+        params![environment, job.as_str(), image, run],
+    )?;
+    Ok(())
+}
+
+const SUMMARY: &str = "i.repository, i.digest, i.made, p.name || '#' || r.number, i.job, r.commit_id, i.size, i.packages, i.base,
+    i.base_digest, b.digest, b.moved,
+    (SELECT group_concat(tag, ' ') FROM image_tags t WHERE t.repository = i.repository AND t.digest = i.digest AND t.id =
+        (SELECT max(id) FROM image_tags o WHERE o.repository = t.repository AND o.tag = t.tag)),
+    (SELECT group_concat(DISTINCT environment) FROM running_images e WHERE e.image = i.repository || '@' || i.digest)
+    FROM image_records i JOIN runs r ON r.id = i.run JOIN projects p ON p.id = r.project LEFT JOIN bases b ON b.name = i.base";
+
+fn split(text: Option<String>, by: char) -> Vec<String> {
+    text.map_or(Vec::new(), |text| text.split(by).map(str::to_owned).collect())
+}
+
+fn summary(row: &Row<'_>) -> rusqlite::Result<ImageSummary> {
+    let base_digest: Option<String> = row.get(9)?;
+    let base_now = row.get::<_, Option<String>>(10)?.filter(|now| base_digest.as_ref().is_some_and(|then| then != now));
+    let moved = row.get::<_, Option<i64>>(11)?.map(Time::from_millis);
+    Ok(ImageSummary {
+        repository: row.get(0)?,
+        digest: row.get(1)?,
+        made: Time::from_millis(row.get(2)?),
+        run: row.get(3)?,
+        job: row.get(4)?,
+        commit: row.get(5)?,
+        size: row.get::<_, i64>(6)?.cast_unsigned(),
+        packages: row.get::<_, i64>(7)?.cast_unsigned(),
+        base: row.get(8)?,
+        base_digest,
+        behind_since: moved.filter(|_| base_now.is_some()),
+        base_now,
+        tags: split(row.get(12)?, ' '),
+        runs_in: split(row.get(13)?, ','),
+    })
+}
+
+/// Images, the newest first: of a repository, of a project, or all.
+pub(crate) fn images(
+    connection: &Connection,
+    repository: Option<&str>,
+    project: Option<&str>,
+    most: usize,
+) -> Result<Vec<ImageSummary>, StoreError> {
+    let mut statement = connection.prepare(&format!(
+        "SELECT {SUMMARY} WHERE (?1 IS NULL OR i.repository = ?1) AND (?2 IS NULL OR p.name = ?2)
+         ORDER BY i.made DESC, i.digest LIMIT ?3"
+    ))?;
+    let rows = statement.query_map(params![repository, project, most as i64], summary)?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// The repositories that have this name, or end with it.
+pub(crate) fn repositories(connection: &Connection, name: &str) -> Result<Vec<String>, StoreError> {
+    let mut statement = connection.prepare(
+        "SELECT DISTINCT repository FROM image_records
+         WHERE repository = ?1 OR substr(repository, -length(?1) - 1) = '/' || ?1 ORDER BY repository",
+    )?;
+    let rows = statement.query_map([name], |row| row.get(0))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// The digest that a tag of a repository names now.
+pub(crate) fn tagged(connection: &Connection, repository: &str, tag: &str) -> Result<Option<String>, StoreError> {
+    let question = "SELECT digest FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1";
+    Ok(connection.query_row(question, params![repository, tag], |row| row.get(0)).optional()?)
+}
+
+/// One image, by its digest or the beginning of it; the newest where none is said.
+pub(crate) fn image(
+    connection: &Connection,
+    repository: &str,
+    digest: Option<&str>,
+) -> Result<Option<(ImageSummary, Body)>, StoreError> {
+    let question = format!(
+        "SELECT {SUMMARY} WHERE i.repository = ?1 AND (?2 IS NULL OR substr(i.digest, 1, length(?2)) = ?2)
+         ORDER BY i.made DESC LIMIT 1"
+    );
+    let found = connection.query_row(&question, params![repository, digest], summary).optional()?;
+    let Some(found) = found else { return Ok(None) };
+    let question = "SELECT body FROM image_records WHERE repository = ?1 AND digest = ?2";
+    let body: Vec<u8> = connection.query_row(question, params![repository, found.digest], |row| row.get(0))?;
+    Ok(Some((found, unpacked(&body)?)))
+}
+
+/// What the tags of a repository meant, the newest first.
+pub(crate) fn tag_changes(
+    connection: &Connection,
+    repository: &str,
+    most: usize,
+) -> Result<Vec<TagChange>, StoreError> {
+    let mut statement = connection.prepare(
+        "SELECT t.tag, t.digest, t.at, p.name || '#' || r.number FROM image_tags t
+         JOIN runs r ON r.id = t.run JOIN projects p ON p.id = r.project
+         WHERE t.repository = ?1 ORDER BY t.id DESC LIMIT ?2",
+    )?;
+    let rows = statement.query_map(params![repository, most as i64], |row| {
+        Ok(TagChange { tag: row.get(0)?, digest: row.get(1)?, at: Time::from_millis(row.get(2)?), run: row.get(3)? })
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// The newest image of each branch and job, and the tags that name it; in no order.
+pub(crate) fn newest(connection: &Connection) -> Result<Vec<(ChainLink, Vec<String>)>, StoreError> {
+    let mut statement = connection.prepare(
+        "SELECT p.name, i.branch, i.job, i.repository, i.digest, p.name || '#' || r.number, i.base, i.base_digest,
+                b.digest, b.moved,
+                EXISTS (SELECT 1 FROM base_starts s WHERE s.project = i.project AND s.branch = i.branch)
+                OR EXISTS (SELECT 1 FROM runs o WHERE o.project = i.project AND o.branch = i.branch AND o.id > i.run
+                           AND o.state IN ('queued', 'waiting', 'running')),
+                (SELECT group_concat(DISTINCT tag) FROM image_tags t WHERE t.repository = i.repository AND t.digest = i.digest)
+         FROM images i JOIN projects p ON p.id = i.project JOIN runs r ON r.id = i.run
+         LEFT JOIN bases b ON b.name = i.base ORDER BY p.name, i.branch, i.job, i.repository",
+    )?;
+    let rows = statement.query_map([], |row| {
+        let (then, now): (Option<String>, Option<String>) = (row.get(7)?, row.get(8)?);
+        let is_behind = then.is_some() && now.is_some() && then != now;
+        let is_starting: bool = row.get(10)?;
+        let state = match (is_behind, is_starting) {
+            (true, true) => "starting",
+            (true, false) => "behind",
+            _ => "current",
+        };
+        let moved = row.get::<_, Option<i64>>(9)?.map(Time::from_millis);
+        let link = ChainLink {
+            depth: 0,
+            project: row.get(0)?,
+            branch: row.get(1)?,
+            job: row.get(2)?,
+            repository: row.get(3)?,
+            digest: row.get(4)?,
+            run: row.get(5)?,
+            base: row.get(6)?,
+            state: state.to_owned(),
+            behind_since: moved.filter(|_| is_behind),
+        };
+        Ok((link, split(row.get(11)?, ',')))
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}

@@ -1,0 +1,298 @@
+//! Runs, their events and leases.
+
+use std::collections::BTreeMap;
+
+use pondrix_api::{RunSummary, TemplateUse};
+use pondrix_core::pipeline::{Fault, StartKind};
+use pondrix_core::plan::Plan;
+use pondrix_core::run::Event;
+use pondrix_core::work::RunFacts;
+use pondrix_core::{JobKey, RunId, State, Time};
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use super::{StoreError, compare_templates, plans};
+
+/// The form of stored events that this program writes.
+const EVENT_VERSION: i64 = 1;
+
+/// A run to make.
+#[derive(Clone, Debug)]
+pub(crate) struct NewRun {
+    pub(crate) start: StartKind,
+    pub(crate) branch: String,
+    pub(crate) tag: Option<String>,
+    pub(crate) inputs: BTreeMap<String, String>,
+    pub(crate) commit: String,
+    pub(crate) commit_time: Time,
+    pub(crate) title: String,
+    pub(crate) author: String,
+    pub(crate) plan: Plan,
+    pub(crate) faults: Vec<Fault>,
+    pub(crate) templates: Vec<TemplateUse>,
+    /// The run that it does again.
+    pub(crate) rerun_of: Option<i64>,
+    /// Where its files are, when they are not those of its commit.
+    pub(crate) files: Option<String>,
+}
+
+/// A run as it is stored.
+#[derive(Clone, Debug)]
+pub(crate) struct RunRow {
+    pub(crate) id: i64,
+    pub(crate) facts: RunFacts,
+    pub(crate) plan: Plan,
+    pub(crate) faults: Vec<Fault>,
+    pub(crate) templates: Vec<TemplateUse>,
+    /// Where its files are, when they are not those of its commit.
+    pub(crate) files: Option<String>,
+    pub(crate) summary: RunSummary,
+}
+
+/// An event of a run.
+#[derive(Clone, Debug)]
+pub(crate) struct StoredEvent {
+    pub(crate) at: Time,
+    pub(crate) event: Event,
+}
+
+/// What lists show of a run, kept up with its events.
+#[derive(Clone, Debug)]
+pub(crate) struct Glance {
+    pub(crate) state: State,
+    pub(crate) note: Option<String>,
+    pub(crate) started: Option<Time>,
+    pub(crate) ended: Option<Time>,
+}
+
+pub(super) fn state_of(row: &Row<'_>, column: usize) -> rusqlite::Result<State> {
+    let word: String = row.get(column)?;
+    State::ALL.into_iter().find(|state| state.word() == word).ok_or_else(|| {
+        let fault = format!("`{word}` is not a state");
+        rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, fault.into())
+    })
+}
+
+fn start_of(row: &Row<'_>, column: usize) -> rusqlite::Result<StartKind> {
+    let word: String = row.get(column)?;
+    StartKind::from_word(&word).ok_or_else(|| {
+        let fault = format!("`{word}` is not a reason to start");
+        rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, fault.into())
+    })
+}
+
+const SUMMARY: &str = "p.name, r.number, r.state, r.start, r.branch, r.commit_id, r.title, r.author, r.created, \
+                       r.started, r.ended, r.note, r.tag, \
+                       (SELECT of.number FROM runs of WHERE of.id = r.rerun_of)";
+
+fn summary_of(row: &Row<'_>) -> rusqlite::Result<RunSummary> {
+    let (project, number): (String, i64) = (row.get(0)?, row.get(1)?);
+    let time = |column| Ok::<_, rusqlite::Error>(row.get::<_, Option<i64>>(column)?.map(Time::from_millis));
+    Ok(RunSummary {
+        run: format!("{project}#{number}"),
+        number: number.unsigned_abs(),
+        project,
+        state: state_of(row, 2)?,
+        start: start_of(row, 3)?,
+        branch: row.get(4)?,
+        commit: row.get(5)?,
+        title: row.get(6)?,
+        author: row.get(7)?,
+        created: Time::from_millis(row.get(8)?),
+        started: time(9)?,
+        ended: time(10)?,
+        note: row.get(11)?,
+        tag: row.get(12)?,
+        rerun_of: row.get::<_, Option<i64>>(13)?.map(i64::unsigned_abs),
+    })
+}
+
+/// Makes a run and gives it the next number of its project.
+pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, now: Time) -> Result<i64, StoreError> {
+    let number: i64 = connection.query_row(
+        "UPDATE projects SET next_number = next_number + 1 WHERE id = ?1 RETURNING next_number - 1",
+        [project],
+        |row| row.get(0),
+    )?;
+    let faulty = !new.faults.is_empty();
+    let mut templates = new.templates.clone();
+    compare_templates(connection, project, &mut templates)?;
+    let state = if faulty { State::Failed } else { State::Queued };
+    let note = faulty.then(|| "the pipeline file is faulty".to_owned());
+    let over = faulty.then_some(now.millis());
+    connection.execute(
+        "INSERT INTO runs (project, number, start, branch, commit_id, commit_time, title, author, pipeline, faults,
+                           state, note, created, started, ended, plan, tag, inputs, rerun_of, files, templates)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, 'null', ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15, ?16, ?17, ?18, ?19)",
+        params![
+            project,
+            number,
+            new.start.word(),
+            new.branch,
+            new.commit,
+            new.commit_time.millis(),
+            new.title,
+            new.author,
+            serde_json::to_string(&new.faults)?,
+            state.word(),
+            note,
+            now.millis(),
+            over,
+            plans::keep(connection, &new.plan)?,
+            new.tag,
+            serde_json::to_string(&new.inputs)?,
+            new.rerun_of,
+            new.files,
+            serde_json::to_string(&templates)?,
+        ],
+    )?;
+    Ok(connection.last_insert_rowid())
+}
+
+/// Stores an event, and what lists show of the run after it. Answers the event's id.
+pub(crate) fn append_event(
+    connection: &Connection,
+    run: i64,
+    event: &Event,
+    at: Time,
+    glance: &Glance,
+) -> Result<i64, StoreError> {
+    connection
+        .prepare_cached("INSERT INTO events (run, at, version, body) VALUES (?1, ?2, ?3, ?4)")?
+        .execute(params![run, at.millis(), EVENT_VERSION, serde_json::to_string(event)?])?;
+    let id = connection.last_insert_rowid();
+    connection
+        .prepare_cached("UPDATE runs SET state = ?2, note = ?3, started = ?4, ended = ?5 WHERE id = ?1")?
+        .execute(params![
+            run,
+            glance.state.word(),
+            glance.note,
+            glance.started.map(Time::millis),
+            glance.ended.map(Time::millis)
+        ])?;
+    Ok(id)
+}
+
+/// Remembers who has a job.
+pub(crate) fn put_lease(
+    connection: &Connection,
+    hash: &[u8; 32],
+    run: i64,
+    job: &JobKey,
+    runner: &str,
+) -> Result<(), StoreError> {
+    let params = params![hash, run, job.as_str(), runner];
+    connection.execute("INSERT INTO leases (hash, run, job, runner) VALUES (?1, ?2, ?3, ?4)", params)?;
+    Ok(())
+}
+
+/// Forgets who had a job.
+pub(crate) fn end_lease(connection: &Connection, run: i64, job: &JobKey) -> Result<(), StoreError> {
+    connection.execute("DELETE FROM leases WHERE run = ?1 AND job = ?2", params![run, job.as_str()])?;
+    Ok(())
+}
+
+/// A lease: its hash, the run, the job, the runner.
+pub(crate) type StoredLease = ([u8; 32], i64, JobKey, String);
+
+/// All leases.
+pub(crate) fn leases(connection: &Connection) -> Result<Vec<StoredLease>, StoreError> {
+    let mut statement = connection.prepare("SELECT hash, run, job, runner FROM leases")?;
+    let rows = statement.query_map([], |row| {
+        Ok((row.get(0)?, row.get(1)?, JobKey::from_text(&row.get::<_, String>(2)?), row.get(3)?))
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// A run by its id.
+pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, StoreError> {
+    let question = format!(
+        "SELECT {SUMMARY}, r.commit_time, r.plan, r.pipeline, r.faults, r.inputs, r.files, r.templates
+         FROM runs r JOIN projects p ON p.id = r.project WHERE r.id = ?1"
+    );
+    let found = connection.query_row(&question, [id], |row| {
+        let texts: (String, String, String, Option<String>, String) =
+            (row.get(16)?, row.get(17)?, row.get(18)?, row.get(19)?, row.get(20)?);
+        Ok((summary_of(row)?, row.get::<_, i64>(14)?, row.get::<_, Option<i64>>(15)?, texts))
+    });
+    let Some((summary, commit_time, plan, (pipeline, faults, inputs, files, templates))) = found.optional()? else {
+        return Ok(None);
+    };
+    let facts = RunFacts {
+        id: summary.run.parse::<RunId>().map_err(|error| StoreError::Exists(error.to_string()))?,
+        commit: summary.commit.clone(),
+        branch: summary.branch.clone(),
+        tag: summary.tag.clone(),
+        commit_time: Time::from_millis(commit_time),
+        start: summary.start,
+        inputs: serde_json::from_str(&inputs)?,
+        is_try: files.is_some(),
+    };
+    let plan = match plan {
+        Some(plan) => plans::kept(connection, plan)?,
+        None => plans::of_pipeline(&pipeline, &facts)?,
+    };
+    let (faults, templates) = (serde_json::from_str(&faults)?, serde_json::from_str(&templates)?);
+    Ok(Some(RunRow { id, facts, plan, faults, templates, files, summary }))
+}
+
+/// The id of a run.
+pub(crate) fn id_of(connection: &Connection, run: &RunId) -> Result<Option<i64>, StoreError> {
+    let question = "SELECT r.id FROM runs r JOIN projects p ON p.id = r.project WHERE p.name = ?1 AND r.number = ?2";
+    let number = i64::try_from(run.number).unwrap_or(i64::MAX);
+    Ok(connection.query_row(question, params![run.project.as_str(), number], |row| row.get(0)).optional()?)
+}
+
+/// What a list shows of one run.
+pub(crate) fn summary(connection: &Connection, id: i64) -> Result<Option<RunSummary>, StoreError> {
+    let question = format!("SELECT {SUMMARY} FROM runs r JOIN projects p ON p.id = r.project WHERE r.id = ?1");
+    Ok(connection.query_row(&question, [id], summary_of).optional()?)
+}
+
+/// At most `limit` runs, the newest first, older than `before`; each with its id.
+pub(crate) fn page(
+    connection: &Connection,
+    project: Option<&str>,
+    before: Option<i64>,
+    limit: usize,
+) -> Result<Vec<(i64, RunSummary)>, StoreError> {
+    let of_project =
+        if project.is_some() { "r.project = (SELECT id FROM projects WHERE name = ?1)" } else { "?1 IS NULL" };
+    let question = format!(
+        "SELECT {SUMMARY}, r.id FROM runs r JOIN projects p ON p.id = r.project
+         WHERE {of_project} AND r.id < ?2 ORDER BY r.id DESC LIMIT ?3"
+    );
+    let mut statement = connection.prepare_cached(&question)?;
+    let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+    let rows = statement
+        .query_map(params![project, before.unwrap_or(i64::MAX), limit], |row| Ok((row.get(14)?, summary_of(row)?)))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// The ids of runs that are not over.
+pub(crate) fn going_on(connection: &Connection) -> Result<Vec<i64>, StoreError> {
+    let question = "SELECT id FROM runs WHERE state IN ('queued', 'waiting', 'running') ORDER BY id";
+    let mut statement = connection.prepare(question)?;
+    let rows = statement.query_map([], |row| row.get(0))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// A run's events, in order.
+pub(crate) fn events(connection: &Connection, run: i64) -> Result<Vec<StoredEvent>, StoreError> {
+    let mut statement = connection.prepare_cached("SELECT at, body FROM events WHERE run = ?1 ORDER BY id")?;
+    let rows = statement.query_map([run], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?)))?;
+    rows.map(|row| {
+        let (at, body) = row?;
+        Ok(StoredEvent { at: Time::from_millis(at), event: serde_json::from_str(&body)? })
+    })
+    .collect()
+}
+
+/// The runs that changed after the event of this id, each once, and the newest event's id.
+pub(crate) fn changed_after(connection: &Connection, event: i64) -> Result<(i64, Vec<RunSummary>), StoreError> {
+    let newest: i64 = connection.query_row("SELECT coalesce(max(id), 0) FROM events", [], |row| row.get(0))?;
+    let mut statement =
+        connection.prepare("SELECT DISTINCT run FROM events WHERE id > ?1 AND id <= ?2 ORDER BY run")?;
+    let ids: Vec<i64> = statement.query_map([event, newest], |row| row.get(0))?.collect::<Result<_, _>>()?;
+    let runs = ids.into_iter().filter_map(|id| summary(connection, id).transpose()).collect::<Result<_, _>>()?;
+    Ok((newest, runs))
+}

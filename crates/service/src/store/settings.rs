@@ -1,0 +1,57 @@
+//! Environments and pools.
+
+use std::collections::BTreeMap;
+
+use pondrix_api::EnvironmentView;
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use super::StoreError;
+
+fn environment_of(row: &Row<'_>) -> rusqlite::Result<EnvironmentView> {
+    let (name, kubeconfig, namespace, address) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?);
+    Ok(EnvironmentView { name, kubeconfig, namespace, address, takes_tries: row.get(4)? })
+}
+
+/// All environments, by name.
+pub(crate) fn environments(connection: &Connection) -> Result<Vec<EnvironmentView>, StoreError> {
+    let mut statement = connection
+        .prepare("SELECT name, kubeconfig, namespace, address, takes_tries FROM environments ORDER BY name")?;
+    let rows = statement.query_map([], environment_of)?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// One environment.
+pub(crate) fn environment(connection: &Connection, name: &str) -> Result<Option<EnvironmentView>, StoreError> {
+    let question = "SELECT name, kubeconfig, namespace, address, takes_tries FROM environments WHERE name = ?1";
+    Ok(connection.query_row(question, [name], environment_of).optional()?)
+}
+
+/// Sets an environment.
+pub(crate) fn put_environment(connection: &Connection, environment: &EnvironmentView) -> Result<(), StoreError> {
+    let EnvironmentView { name, kubeconfig, namespace, address, takes_tries } = environment;
+    connection.execute(
+        "INSERT INTO environments (name, kubeconfig, namespace, address, takes_tries) VALUES (?1, ?2, ?3, ?4, ?5)
+         ON CONFLICT (name) DO UPDATE SET kubeconfig = ?2, namespace = ?3, address = ?4, takes_tries = ?5",
+        params![name, kubeconfig, namespace, address, takes_tries],
+    )?;
+    Ok(())
+}
+
+/// How many jobs may run at once in each pool that has a cap.
+pub(crate) fn pools(connection: &Connection) -> Result<BTreeMap<String, u32>, StoreError> {
+    let mut statement = connection.prepare("SELECT name, cap FROM pools")?;
+    let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// Sets a pool's cap, or takes it away.
+pub(crate) fn put_pool(connection: &Connection, name: &str, cap: Option<u32>) -> Result<(), StoreError> {
+    match cap {
+        Some(cap) => connection.execute(
+            "INSERT INTO pools (name, cap) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET cap = ?2",
+            params![name, cap],
+        )?,
+        None => connection.execute("DELETE FROM pools WHERE name = ?1", [name])?,
+    };
+    Ok(())
+}

@@ -1,0 +1,256 @@
+//! Watching repositories: comparing their branches with those seen last, now and then, and at once
+//! when a hook says so.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use pondrix_core::image::Reference;
+use pondrix_core::pipeline::StartKind;
+use pondrix_image::registry::Registry;
+use rusqlite::Connection;
+use tokio::sync::Notify;
+use tokio_util::sync::CancellationToken;
+use tracing::{info, warn};
+
+use crate::clock::now;
+use crate::engine::{Builds, Engine, StartError, Started, Wanted};
+use crate::git::Repository;
+use crate::store::{self, Clock, Project, Refs, StoreError};
+
+/// How long after registries were asked what bases mean they are not asked again.
+const BASES_PAUSE: Duration = Duration::from_secs(1);
+
+/// Watches every project, each on its own, so that one that cannot be reached delays no other.
+#[derive(Debug)]
+pub(crate) struct Watcher {
+    engine: Arc<Engine>,
+    every: Duration,
+    shutdown: CancellationToken,
+    wakes: Mutex<HashMap<i64, Arc<Notify>>>,
+    /// Told when registries are to be asked now what bases mean.
+    wake_bases: Notify,
+}
+
+impl Watcher {
+    pub(crate) fn new(engine: Arc<Engine>, every: Duration, shutdown: CancellationToken) -> Arc<Self> {
+        Arc::new(Self { engine, every, shutdown, wakes: Mutex::default(), wake_bases: Notify::new() })
+    }
+
+    /// Begins to watch a project.
+    pub(crate) fn watch(self: &Arc<Self>, project: Project) {
+        let wake = Arc::new(Notify::new());
+        let mut wakes = self.wakes.lock().unwrap_or_else(PoisonError::into_inner);
+        wakes.insert(project.id, Arc::clone(&wake));
+        drop(wakes);
+        let watcher = Arc::clone(self);
+        tokio::spawn(async move {
+            loop {
+                watcher.look(&project).await;
+                tokio::select! {
+                    () = tokio::time::sleep(watcher.every) => {}
+                    () = wake.notified() => {}
+                    () = watcher.shutdown.cancelled() => return,
+                }
+            }
+        });
+    }
+
+    /// Has a project looked at now, and registries asked what the bases of images mean: whoever calls may be a
+    /// repository's server, or a registry's.
+    pub(crate) fn wake(&self, project: i64) {
+        self.wake_bases.notify_one();
+        let wakes = self.wakes.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(wake) = wakes.get(&project) {
+            wake.notify_one();
+        }
+    }
+
+    /// Looks, and keeps what was found or why nothing was.
+    pub(crate) async fn look(&self, project: &Project) {
+        let (note, faulty) = match self.look_inner(project).await {
+            Ok(note) => (note, false),
+            Err(error) => {
+                warn!(project = %project.name, %error, "the repository could not be looked at");
+                (Some(format!("{error}; tried again every {} s", self.every.as_secs())), true)
+            }
+        };
+        let (id, seen) = (project.id, (!faulty).then(now));
+        let kept = self
+            .engine
+            .store
+            .write(move |c| {
+                // A note stays until something newer is to be said.
+                if note.is_some() || seen.is_none() {
+                    store::see(c, id, seen, note.as_deref(), faulty)
+                } else {
+                    store::seen_well(c, id, seen)
+                }
+            })
+            .await;
+        if let Err(error) = kept {
+            warn!(project = %project.name, %error, "what was seen could not be kept");
+        }
+    }
+
+    async fn look_inner(&self, project: &Project) -> Result<Option<String>, StartError> {
+        let repository = self.engine.repository(project);
+        let there = repository.refs().await?;
+        let id = project.id;
+        let known = self.engine.store.read(move |c| Ok((store::refs(c, id)?, store::was_seen(c, id)?))).await?;
+        let (known, seen_before) = known;
+        if there == known {
+            return Ok(None);
+        }
+        self.engine.fetch(project).await?;
+        if !seen_before {
+            // What was there before the project was known starts nothing.
+            info!(project = %project.name, branches = there.branches.len(), "seen for the first time");
+            for (branch, commit) in &there.branches {
+                self.engine.keep_clocks(project, branch, commit).await?;
+            }
+            self.engine.store.write(move |c| keep(c, id, &Refs::default(), &there)).await?;
+            return Ok(None);
+        }
+        let mut note = None;
+        let mut builds = Builds::new();
+        for wanted in self.changed(&repository, &known, &there).await {
+            let (branch, commit) = (wanted.branch.clone(), wanted.commit.clone());
+            match self.engine.start(project, wanted, &mut builds).await? {
+                Started::Run(run) => {
+                    info!(run = run.run, branch, commit, "a commit starts a run");
+                    note = None;
+                }
+                Started::Nothing(why) => note = Some(why),
+            }
+        }
+        // What started something was kept with it; what is left is gone.
+        self.engine.store.write(move |c| keep(c, id, &known, &there)).await?;
+        Ok(note)
+    }
+
+    /// The branches and tags that are new or have another commit now.
+    async fn changed(&self, repository: &Repository, known: &Refs, there: &Refs) -> Vec<Wanted> {
+        let mut changed = Vec::new();
+        for (branch, commit) in &there.branches {
+            let before = known.branches.get(branch);
+            if before == Some(commit) {
+                continue;
+            }
+            let files = match before {
+                Some(before) => repository.changed(before, commit).await,
+                None => None,
+            };
+            changed.push(Wanted { changed: files, ..Wanted::branch(StartKind::Commit, branch, commit) });
+        }
+        let tags = there.tags.iter().filter(|(tag, commit)| known.tags.get(*tag) != Some(commit));
+        changed.extend(tags.map(|(tag, commit)| Wanted::tag(StartKind::Commit, tag, commit)));
+        changed
+    }
+
+    /// Starts a run for every schedule whose moment has come.
+    pub(crate) async fn start_what_is_due(&self) {
+        let due = self.engine.store.read(|c| store::due(c, now())).await;
+        for clock in due.unwrap_or_default() {
+            let project = clock.project.clone();
+            if let Err(error) = self.start_by_clock(clock).await {
+                // It stays due, and is tried again.
+                warn!(project = %project.name, %error, "a schedule could not start its run");
+            }
+        }
+    }
+
+    /// Starts a run for every branch with an image whose base has moved, where its pipeline wants that.
+    pub(crate) async fn start_on_moved_bases(&self) {
+        let moved = self.engine.store.read(store::base_starts).await;
+        for (project, branch, base) in moved.unwrap_or_default() {
+            if let Err(error) = self.start_on_moved_base(&project, &branch, &base).await {
+                // It stays noted, and is tried again.
+                warn!(project = %project.name, branch, base, %error, "a base has moved, and no run could start");
+            }
+        }
+    }
+
+    async fn start_on_moved_base(&self, project: &Project, branch: &str, base: &str) -> Result<(), StartError> {
+        let id = project.id;
+        let known = self.engine.store.read(move |c| store::refs(c, id)).await?;
+        let Some(commit) = known.branches.get(branch) else {
+            // The branch is gone, and what it built with it.
+            let branch = branch.to_owned();
+            self.engine.store.write(move |c| store::end_base_start(c, id, &branch)).await?;
+            return Ok(());
+        };
+        let wanted = Wanted::branch(StartKind::Base, branch, commit);
+        match self.engine.start(project, wanted, &mut Builds::new()).await? {
+            Started::Run(run) => info!(run = run.run, base, "a base that moved starts a run"),
+            Started::Nothing(why) => info!(project = %project.name, base, why, "a base that moved starts nothing"),
+        }
+        Ok(())
+    }
+
+    /// Asks registries what the bases of images mean now: as often as repositories are looked at, and when a hook
+    /// calls.
+    pub(crate) async fn watch_bases(self: Arc<Self>) {
+        loop {
+            tokio::select! {
+                () = tokio::time::sleep(self.every) => {}
+                () = self.wake_bases.notified() => {}
+                () = self.shutdown.cancelled() => return,
+            }
+            if let Err(error) = self.ask_for_bases().await {
+                warn!(%error, "bases could not be asked for");
+            }
+            // Many hooks at once are one question.
+            tokio::time::sleep(BASES_PAUSE).await;
+        }
+    }
+
+    async fn ask_for_bases(&self) -> Result<(), StoreError> {
+        let names = self.engine.store.read(store::bases).await?;
+        let registries = self.engine.registries().await?;
+        for name in names {
+            let Ok(reference) = name.parse::<Reference>() else { continue };
+            let asked =
+                async { Registry::new(reference.repository.host(), &registries)?.digest_here(&reference).await };
+            match asked.await {
+                Ok(Some(digest)) => self.engine.store.write(move |c| store::base_is(c, &name, &digest)).await?,
+                Ok(None) => {}
+                // It is asked again; whoever builds on it will be told.
+                Err(error) => info!(base = name, %error, "a base could not be asked for"),
+            }
+        }
+        Ok(())
+    }
+
+    async fn start_by_clock(&self, clock: Clock) -> Result<(), StartError> {
+        let (project, id, branch) = (clock.project.clone(), clock.project.id, clock.branch.clone());
+        let known = self.engine.store.read(move |c| store::refs(c, id)).await?;
+        let Some(commit) = known.branches.get(&branch) else {
+            // The branch is gone, and its schedules with it.
+            self.engine.store.write(move |c| store::keep_clocks(c, id, &branch, &[], now())).await?;
+            return Ok(());
+        };
+        let wanted = Wanted { clock: Some(clock), ..Wanted::branch(StartKind::Clock, &branch, commit) };
+        match self.engine.start(&project, wanted, &mut Builds::new()).await? {
+            Started::Run(run) => info!(run = run.run, branch, "the clock starts a run"),
+            Started::Nothing(why) => info!(project = %project.name, why, "the clock starts nothing"),
+        }
+        Ok(())
+    }
+}
+
+/// Remembers branches and tags as they are now, where they differ from what was known.
+fn keep(connection: &Connection, project: i64, known: &Refs, there: &Refs) -> Result<(), StoreError> {
+    for (is_tag, known, there) in [(false, &known.branches, &there.branches), (true, &known.tags, &there.tags)] {
+        for (name, commit) in there.iter().filter(|(name, commit)| known.get(*name) != Some(commit)) {
+            store::see_ref(connection, project, is_tag, name, Some(commit))?;
+        }
+        for gone in known.keys().filter(|name| !there.contains_key(*name)) {
+            store::see_ref(connection, project, is_tag, gone, None)?;
+            if !is_tag {
+                store::keep_clocks(connection, project, gone, &[], now())?;
+            }
+        }
+    }
+    Ok(())
+}

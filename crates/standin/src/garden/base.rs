@@ -1,0 +1,107 @@
+//! The base images of the garden.
+
+use std::path::{Path, PathBuf};
+
+use pondrix_core::image::Registries;
+use pondrix_image::build::{Alone, BuildInput, build};
+use pondrix_image::recipe::Recipe;
+use pondrix_image::registry::{PushRequest, push};
+use pondrix_image::{Image, Store};
+use pondrix_sandbox::Launcher;
+
+use super::samples::GLASSHOUSE_BASE;
+
+/// The registry's name in images.
+pub const REGISTRY: &str = "registry.fernhollow.test";
+/// The statically linked busybox of Debian's package.
+const BUSYBOX: &str = "/bin/busybox";
+
+/// Whether a program is linked dynamically: a 64-bit ELF file with a segment PT_INTERP (elf(5)).
+fn names_a_loader(program: &[u8]) -> bool {
+    const PT_INTERP: u64 = 3;
+    let number = |at: usize, bytes: usize| {
+        let field = program.get(at..at + bytes).unwrap_or_default();
+        field.iter().rev().fold(0, |number, byte| number << 8 | u64::from(*byte))
+    };
+    let (table, size, count) = (number(32, 8), number(54, 2), number(56, 2));
+    (0..count).any(|entry| usize::try_from(table + entry * size).is_ok_and(|at| number(at, 4) == PT_INTERP))
+}
+
+/// Builds the base image from the machine's busybox and pushes it as `base/shell:1`, and as `base/web:1`
+/// one built on it. Answers the first.
+///
+/// # Errors
+/// In words, with what to install where it is missing.
+pub async fn base_image(folder: &Path, registries: &Registries, launcher: &Launcher) -> Result<Image, String> {
+    let told = |error: &dyn std::fmt::Display| format!("the base image could not be made: {error}");
+    let missing = || {
+        format!(
+            "the base image is made of a statically linked {BUSYBOX}, which is not there: apt-get install busybox-static"
+        )
+    };
+    let program = std::fs::read(BUSYBOX).map_err(|_| missing())?;
+    if names_a_loader(&program) {
+        return Err(missing());
+    }
+    let context = folder.join("checkouts/glasshouse-base");
+    for (path, text) in GLASSHOUSE_BASE {
+        let path = context.join(path);
+        std::fs::create_dir_all(path.parent().unwrap_or(&path)).map_err(|error| told(&error))?;
+        std::fs::write(path, text).map_err(|error| told(&error))?;
+    }
+    let bin = context.join("bin");
+    std::fs::create_dir_all(&bin).map_err(|error| told(&error))?;
+    std::fs::copy(BUSYBOX, bin.join("busybox")).map_err(|error| told(&error))?;
+    let names = tokio::process::Command::new(BUSYBOX).arg("--list").output().await.map_err(|error| told(&error))?;
+    for name in String::from_utf8_lossy(&names.stdout).lines().filter(|name| *name != "busybox" && !name.contains('/'))
+    {
+        std::os::unix::fs::symlink("busybox", bin.join(name)).map_err(|error| told(&error))?;
+    }
+    let store = Store::open(&folder.join("base"), launcher.ids()).map_err(|error| told(&error))?;
+    let garden = Garden { folder, registries, launcher, store, context };
+    let shell = garden.make("shell", "image.recipe").await.map_err(|error| told(&error))?;
+    garden.make("web", "web.recipe").await.map_err(|error| told(&error))?;
+    Ok(shell)
+}
+
+/// What the base images are made of, and where they go.
+struct Garden<'a> {
+    folder: &'a Path,
+    registries: &'a Registries,
+    launcher: &'a Launcher,
+    store: Store,
+    context: PathBuf,
+}
+
+impl Garden<'_> {
+    /// Builds a base image and pushes it as `base/NAME:1`.
+    async fn make(&self, name: &str, recipe: &str) -> Result<Image, String> {
+        let told = |error: &dyn std::fmt::Display| error.to_string();
+        let text = std::fs::read_to_string(self.context.join(recipe)).map_err(|error| told(&error))?;
+        let faults =
+            |faults: Vec<pondrix_core::pipeline::Fault>| faults.iter().map(|fault| fault.render(recipe)).collect();
+        let recipe = Recipe::read(&text).map_err(|all| -> String { faults(all) })?;
+        let input = BuildInput {
+            annotations: [("org.opencontainers.image.title".to_owned(), format!("Glasshouse base, {name}"))].into(),
+            moment: 1_767_225_600,
+            ..BuildInput::new(recipe, &self.context, &self.folder.join("base"))
+        };
+        let log = std::fs::File::create(self.folder.join(format!("base-{name}.log"))).map_err(|error| told(&error))?;
+        let outside = Alone {
+            registries: self.registries.clone(),
+            store: self.store.clone(),
+            launcher: self.launcher.clone(),
+            handle: tokio::runtime::Handle::current(),
+            log,
+            halted: false.into(),
+        };
+        let store = self.store.clone();
+        let built = tokio::task::spawn_blocking(move || build(&input, &store, &outside)).await;
+        let image = built.map_err(|error| told(&error))?.map_err(|error| told(&error))?.image;
+        let repository = format!("{REGISTRY}/base/{name}").parse().map_err(|error| told(&error))?;
+        let tag = "1".parse().map_err(|error| told(&error))?;
+        let request = PushRequest { image: &image, repository: &repository, tags: &[], moving: &[tag], base: None };
+        push(&request, self.registries, &self.store).await.map_err(|error| told(&error))?;
+        Ok(image)
+    }
+}

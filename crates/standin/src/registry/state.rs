@@ -1,0 +1,161 @@
+//! What a registry keeps.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use pondrix_core::image::Digest;
+
+/// How a registry behaves, to see how others take it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Behaviour {
+    /// As the specification says.
+    #[default]
+    Good,
+    /// It refuses every push with these words.
+    RefusesPushes(String),
+    /// It says that it keeps manifests under another digest than theirs.
+    LiesAboutDigests,
+    /// It gives other bytes than those of the blob asked for.
+    GivesWrongBlobs,
+}
+
+/// Who may come in, and how it is asked.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Guard {
+    /// The name.
+    pub user: String,
+    /// The password.
+    pub password: String,
+    /// How many requests a token is good for, where tokens are asked for and not name and password.
+    pub token_uses: Option<u32>,
+}
+
+/// A registry.
+#[derive(Debug)]
+pub struct Registry {
+    folder: PathBuf,
+    inner: Mutex<Inner>,
+}
+
+#[derive(Debug, Default)]
+pub(super) struct Inner {
+    pub(super) repositories: BTreeMap<String, Repository>,
+    /// Uploads under way: how many bytes each has.
+    pub(super) uploads: HashMap<String, u64>,
+    pub(super) behaviour: Behaviour,
+    pub(super) guard: Option<Guard>,
+    /// The tokens that were given: for what, and for how many requests more.
+    pub(super) tokens: HashMap<String, (String, u32)>,
+    /// How many requests more it has no time for.
+    pub(super) busy: u32,
+    /// After how many bytes the next upload or download breaks off.
+    pub(super) breaks_after: Option<u64>,
+    /// How many times an upload was asked how far it is.
+    pub(super) asked_how_far: u64,
+    /// Where blobs are fetched instead.
+    pub(super) blobs_at: Option<String>,
+    /// Whether it keeps lists of what is attached to images.
+    pub(super) knows_referrers: bool,
+    next_upload: u64,
+    /// How many blobs were sent with their bytes.
+    pub(super) blobs_received: u64,
+}
+
+#[derive(Debug, Default)]
+pub(super) struct Repository {
+    pub(super) blobs: HashSet<Digest>,
+    /// The manifests and their media types.
+    pub(super) manifests: HashMap<Digest, String>,
+    pub(super) tags: BTreeMap<String, Digest>,
+}
+
+impl Registry {
+    pub(super) fn in_folder(folder: &Path) -> std::io::Result<Self> {
+        fs::create_dir_all(folder.join("blobs"))?;
+        fs::create_dir_all(folder.join("uploads"))?;
+        // As OCI Distribution 1.1 asks; older registries do not.
+        let inner = Inner { knows_referrers: true, ..Inner::default() };
+        Ok(Self { folder: folder.to_owned(), inner: Mutex::new(inner) })
+    }
+
+    pub(super) fn inner(&self) -> MutexGuard<'_, Inner> {
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn blob_path(&self, digest: &Digest) -> PathBuf {
+        self.folder.join("blobs").join(digest.hex())
+    }
+
+    pub(super) fn upload_path(&self, id: &str) -> PathBuf {
+        self.folder.join("uploads").join(id)
+    }
+
+    /// Changes how the registry behaves.
+    pub fn behave(&self, behaviour: Behaviour) {
+        self.inner().behaviour = behaviour;
+    }
+
+    /// Lets nobody in but who this is.
+    pub fn guard(&self, guard: Option<Guard>) {
+        self.inner().guard = guard;
+    }
+
+    /// Has no time for so many requests.
+    pub fn be_busy(&self, requests: u32) {
+        self.inner().busy = requests;
+    }
+
+    /// Breaks the next upload or download off, once, after so many bytes.
+    pub fn break_after(&self, bytes: u64) {
+        self.inner().breaks_after = Some(bytes);
+    }
+
+    /// Sends whoever fetches a blob to another address.
+    pub fn fetch_blobs_at(&self, address: Option<String>) {
+        self.inner().blobs_at = address;
+    }
+
+    /// Keeps lists of what is attached to images from now on, or does not.
+    pub fn know_referrers(&self, knows: bool) {
+        self.inner().knows_referrers = knows;
+    }
+
+    /// How many times an upload was asked how far it is.
+    #[must_use]
+    pub fn asked_how_far(&self) -> u64 {
+        self.inner().asked_how_far
+    }
+
+    /// How many tokens were given.
+    #[must_use]
+    pub fn tokens_given(&self) -> usize {
+        self.inner().tokens.len()
+    }
+
+    /// The tags of a repository and what they name.
+    #[must_use]
+    pub fn tags(&self, repository: &str) -> BTreeMap<String, Digest> {
+        self.inner().repositories.get(repository).map(|repository| repository.tags.clone()).unwrap_or_default()
+    }
+
+    /// How many blobs were sent with their bytes since the start.
+    #[must_use]
+    pub fn blobs_received(&self) -> u64 {
+        self.inner().blobs_received
+    }
+}
+
+impl Inner {
+    pub(super) fn new_upload(&mut self) -> String {
+        self.next_upload += 1;
+        let id = format!("u{}", self.next_upload);
+        self.uploads.insert(id.clone(), 0);
+        id
+    }
+
+    pub(super) fn repository(&mut self, name: &str) -> &mut Repository {
+        self.repositories.entry(name.to_owned()).or_default()
+    }
+}

@@ -1,0 +1,35 @@
+//! Whatever stands in a pipeline file, or in a template that it uses: reading it tells faults or a pipeline,
+//! and what is made of the pipeline breaks nothing either.
+#![no_main]
+
+use std::collections::BTreeMap;
+
+use libfuzzer_sys::fuzz_target;
+use pondrix_core::pipeline::{self, StartKind, TemplateName, Templates};
+use pondrix_core::plan::{Plan, Start};
+
+fuzz_target!(|text: &str| {
+    // What follows this line is what the template says.
+    let (text, template) = text.split_once("\n---\n").unwrap_or((text, ""));
+    let templates: Templates =
+        pipeline::uses(text).into_iter().map(|name: TemplateName| (name, Ok(template.to_owned()))).collect();
+    match pipeline::read_with(text, &templates) {
+        Err(faults) => {
+            assert!(!faults.is_empty(), "a file is refused, and nobody says why");
+            for fault in faults {
+                fault.render(pipeline::FILE_NAME);
+            }
+        }
+        Ok(pipeline) => {
+            let start = Start {
+                kind: StartKind::Hand,
+                branch: "main".to_owned(),
+                tag: None,
+                changed: None,
+                inputs: BTreeMap::new(),
+            };
+            let plan = Plan::new(&pipeline, &start);
+            pondrix_core::run::Run::new(&plan);
+        }
+    }
+});
