@@ -22,7 +22,9 @@ pub use images::{
 };
 pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};
 pub use problem::Problem;
-pub use runner::{Assignment, Beat, Hello, LogLength, NamedSecret, Report, TakeRequest};
+pub use runner::{
+    Assignment, Beat, Hello, LogLength, NamedSecret, Report, SourceChanges, SourceDifference, TakeRequest,
+};
 pub use runs::{
     AnswerRequest, ApprovalView, Change, FailureView, JobView, LogEnd, LogText, RerunRequest, RunDetail, RunPage,
     RunSummary, StageView, StartRequest, StepView, StopRequest, TemplateText, TemplateUse, TryRequest, TryView,

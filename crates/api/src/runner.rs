@@ -89,6 +89,24 @@ pub struct Beat {
     pub halt: bool,
 }
 
+/// How a job's files differ from those of the commit that a runner has.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct SourceChanges {
+    /// The commit that they are of; nothing when they are of none, but sent to be tried.
+    pub commit: Option<String>,
+    /// The difference; nothing when all have to be fetched.
+    pub difference: Option<SourceDifference>,
+}
+
+/// What of a commit's files is not as in an earlier one.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct SourceDifference {
+    /// How many files are new or other.
+    pub changed: u64,
+    /// The paths of those that are gone.
+    pub removed: Vec<String>,
+}
+
 /// How much of a log the service has.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct LogLength {

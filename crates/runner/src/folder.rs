@@ -12,6 +12,7 @@ use pondrix_sandbox::IdMap;
 use rustix::fs::{FlockOperation, flock};
 
 use crate::files::Contents;
+use crate::sources::Sources;
 
 /// Another runner works in this folder.
 #[derive(Debug, thiserror::Error)]
@@ -24,6 +25,7 @@ pub(crate) struct Folder {
     path: PathBuf,
     pub(crate) store: Store,
     pub(crate) contents: Contents,
+    pub(crate) sources: Sources,
     /// Locked for as long as this process lives.
     _lock: Arc<File>,
 }
@@ -47,7 +49,8 @@ impl Folder {
         fs::create_dir(&jobs).with_context(told)?;
         let store = Store::open(&path.join("images"), ids)?;
         let contents = Contents::open(path.join("files"), ids).with_context(told)?;
-        Ok(Self { path, store, contents, _lock: Arc::new(lock) })
+        let sources = Sources::open(path.join("sources")).with_context(told)?;
+        Ok(Self { path, store, contents, sources, _lock: Arc::new(lock) })
     }
 
     /// The folder of the caches that builds of a project's images mount.

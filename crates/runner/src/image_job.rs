@@ -17,6 +17,7 @@ use pondrix_image::{Compression, Descriptor, Platform, media};
 use crate::agent::Agent;
 use crate::job::{End, Hands};
 use crate::site::Site;
+use crate::sources::Lease;
 
 pub(crate) fn carry_out(hands: &Hands, work: &ImageWork) -> End {
     hands.step_started(0);
@@ -215,16 +216,16 @@ fn why_ended(hands: &Hands) -> Option<StepEnd> {
 
 /// Builds for every platform that is asked for.
 fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
-    let source = hands.fetch_source()?;
+    let source = hands.keep_source()?;
     let read = |path: &str| {
-        let file = build::plain_path(&source, Path::new(path));
+        let file = build::plain_path(&source.files, Path::new(path));
         let file = file.filter(|file| file.symlink_metadata().is_ok_and(|data| data.is_file()));
         file.map(|file| std::fs::read_to_string(file).map_err(|error| format!("{path}: {error}"))).transpose()
     };
     let missing =
         |what: &str, path: &str| format!("the commit has no file {path}, which the pipeline names as the {what}");
     let text = read(&work.recipe)?.ok_or_else(|| missing("recipe", &work.recipe))?;
-    let context = build::plain_path(&source, Path::new(&work.context))
+    let context = build::plain_path(&source.files, Path::new(&work.context))
         .filter(|folder| folder.symlink_metadata().is_ok_and(|data| data.is_dir()))
         .ok_or_else(|| format!("the commit has no folder {}, which the pipeline names as the context", work.context))?;
     let rules_at = work.ignore.clone().unwrap_or_else(|| format!("{}.ignore", work.recipe));
@@ -277,6 +278,7 @@ fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
             target: work.target.clone(),
             context: context.clone(),
             ignore: ignore.clone(),
+            seen: source.lease.as_ref().map(Lease::seen),
             args: work.args.clone(),
             annotations: work.annotations.clone(),
             moment: u64::try_from(work.moment.millis() / 1000).unwrap_or(0),

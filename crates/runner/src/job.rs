@@ -1,7 +1,7 @@
 //! One job, from taking it to its last report.
 
 use std::io::BufRead;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -23,6 +23,7 @@ use crate::config::RunnerConfig;
 use crate::folder::Folder;
 use crate::log::Log;
 use crate::reports::{self, Reports};
+use crate::sources::Lease;
 use crate::{image_job, steps_job};
 
 /// How long to wait before asking a service again that did not answer.
@@ -54,6 +55,13 @@ pub(crate) struct Hands {
     halted: Arc<AtomicBool>,
     client: RunnerClient,
     handle: Handle,
+}
+
+/// The files that an image is built from.
+pub(crate) struct Source {
+    pub(crate) files: PathBuf,
+    /// Holds them, where the runner keeps them for the next job.
+    pub(crate) lease: Option<Lease>,
 }
 
 /// How a job's doing ended.
@@ -275,12 +283,66 @@ impl Hands {
         self.report(Event::StepEnded { job, step, end, log });
     }
 
-    /// The commit's files in a folder that root inside the sandbox owns.
+    /// The commit's files in a folder of the job's own that root inside the sandbox owns.
     pub(crate) fn fetch_source(&self) -> Result<PathBuf, String> {
         let folder = self.scratch.path().join("source");
+        self.fetch_into(&folder, None)?;
+        Ok(folder)
+    }
+
+    /// The commit's files in a folder that is only read: the one that the runner keeps, where it is free.
+    pub(crate) fn keep_source(&self) -> Result<Source, String> {
+        let facts = &self.assignment.facts;
+        let lease = self.folder.sources.lease(&facts.id.project, &facts.commit);
+        let kept = lease.map(|lease| self.bring_up_to_date(lease)).transpose()?.flatten();
+        Ok(match kept {
+            Some(lease) => Source { files: lease.files(), lease: Some(lease) },
+            None => Source { files: self.fetch_source()?, lease: None },
+        })
+    }
+
+    /// Makes kept files those of the commit; nothing when the job's are no commit's.
+    fn bring_up_to_date(&self, mut lease: Lease) -> Result<Option<Lease>, String> {
+        let told = |error: &dyn std::fmt::Display| format!("could not keep the commit's files: {error}");
+        let since = lease.commit();
+        let ask = async || self.client.source_changes(&self.assignment, since.as_deref()).await;
+        let changes = self.patiently(ask).map_err(|error| told(&error))?;
+        if changes.commit.as_ref() != Some(&self.assignment.facts.commit) {
+            return Ok(None);
+        }
+        if lease.is_ready {
+            return Ok(Some(lease));
+        }
+        lease.begin().map_err(|error| told(&error))?;
+        match (since, changes.difference) {
+            (Some(since), Some(difference)) => {
+                difference.removed.iter().try_for_each(|path| lease.remove(path)).map_err(|error| told(&error))?;
+                if difference.changed > 0 {
+                    self.fetch_into(&lease.files(), Some(&since))?;
+                }
+                let (changed, removed) = (difference.changed, difference.removed.len());
+                self.log.say(&format!("files of {:.12} are here: {changed} changed since, {removed} removed", since));
+            }
+            _ => {
+                lease.clear().map_err(|error| told(&error))?;
+                self.fetch_into(&lease.files(), None)?;
+            }
+        }
+        lease.finish().map_err(|error| told(&error))?;
+        if let Err(error) = self.folder.sources.make_room() {
+            warn!(%error, "could not remove files of a project");
+        }
+        Ok(Some(lease))
+    }
+
+    /// Fetches the commit's files, or those that changed since another, into a folder.
+    fn fetch_into(&self, folder: &Path, since: Option<&str>) -> Result<(), String> {
         let archive = self.scratch.path().join("source.tar");
         let told = |error: &dyn std::fmt::Display| format!("could not fetch the commit's files: {error}");
-        let fetched = self.patiently(async || self.client.source(&self.assignment, &archive).await);
+        let fetched = self.patiently(async || match since {
+            Some(since) => self.client.source_since(&self.assignment, since, &archive).await,
+            None => self.client.source(&self.assignment, &archive).await,
+        });
         fetched.map_err(|error| told(&error))?;
         let file = std::fs::File::open(&archive).map_err(|error| told(&error))?;
         let mut file = std::io::BufReader::new(file);
@@ -288,12 +350,12 @@ impl Hands {
         let ids = self.launcher.ids();
         let unpacked = if is_zstd {
             let decoder = zstd::Decoder::with_buffer(file).map_err(|error| told(&error))?;
-            layer::unpack_files(decoder, &folder, ids)
+            layer::unpack_files(decoder, folder, ids)
         } else {
-            layer::unpack_files(file, &folder, ids)
+            layer::unpack_files(file, folder, ids)
         };
         unpacked.map_err(|error| told(&error))?;
         let _ = std::fs::remove_file(&archive);
-        Ok(folder)
+        Ok(())
     }
 }

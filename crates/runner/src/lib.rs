@@ -14,6 +14,7 @@ mod log;
 mod reports;
 mod room;
 mod site;
+mod sources;
 mod steps_job;
 mod surroundings;
 mod tools;

@@ -12,6 +12,12 @@ use crate::store::Refs;
 /// How long git may take to answer.
 const PATIENCE: Duration = Duration::from_secs(120);
 
+/// What a repository's own notes may not decide: which files a commit has when it is fetched as an archive, and
+/// what stands in them (gitattributes(5), "Creating an archive"). A job gets what a checkout has.
+const ATTRIBUTES: &str = "* -export-ignore -export-subst\n";
+/// How many names of changed files, in bytes, git is given as arguments.
+const MOST_NAMES: usize = 64 * 1024;
+
 /// What git said when it failed.
 #[derive(Debug, thiserror::Error)]
 #[error("{0}")]
@@ -30,6 +36,15 @@ pub(crate) struct CommitFacts {
     pub(crate) time: Time,
     pub(crate) author: String,
     pub(crate) title: String,
+}
+
+/// How the files of one commit differ from those of another.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Difference {
+    /// Files that are new or other.
+    pub(crate) changed: Vec<String>,
+    /// Files that are gone.
+    pub(crate) removed: Vec<String>,
 }
 
 fn git() -> Command {
@@ -104,9 +119,42 @@ impl Repository {
         if !self.copy.join("HEAD").exists() {
             output(git().args(["init", "--quiet", "--bare", "--"]).arg(&self.copy)).await?;
         }
+        self.write_attributes().await.map_err(|error| GitError(format!("{}: {error}", self.copy.display())))?;
         let refs = ["+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"];
         let fetch = ["fetch", "--quiet", "--prune", "--no-tags", "--no-write-fetch-head", "--", &self.address];
         output(self.in_copy().args(fetch).args(refs)).await.map(|_| ())
+    }
+
+    async fn write_attributes(&self) -> std::io::Result<()> {
+        let info = self.copy.join("info");
+        let file = info.join("attributes");
+        if tokio::fs::read(&file).await.is_ok_and(|known| known == ATTRIBUTES.as_bytes()) {
+            return Ok(());
+        }
+        tokio::fs::create_dir_all(&info).await?;
+        tokio::fs::write(&file, ATTRIBUTES).await
+    }
+
+    /// What of a commit's files is not as in another commit; nothing when that cannot be told, or is so much that
+    /// all of them are fetched as easily.
+    pub(crate) async fn difference(&self, from: &str, to: &str) -> Option<Difference> {
+        // It comes from a runner, and is an argument.
+        if !from.bytes().all(|byte| byte.is_ascii_hexdigit()) {
+            return None;
+        }
+        let diff = ["diff", "--name-status", "--no-renames", "-z", from, to, "--"];
+        let text = String::from_utf8(output(self.reading_copy().args(diff)).await.ok()?).ok()?;
+        let mut difference = Difference::default();
+        let mut words = text.split_terminator('\0');
+        while let (Some(status), Some(path)) = (words.next(), words.next()) {
+            // These notes say how other files are written out, which then change without being changed.
+            if path == ".gitattributes" || path.ends_with("/.gitattributes") {
+                return None;
+            }
+            let list = if status == "D" { &mut difference.removed } else { &mut difference.changed };
+            list.push(path.to_owned());
+        }
+        (difference.changed.iter().map(|path| path.len() + 1).sum::<usize>() <= MOST_NAMES).then_some(difference)
     }
 
     /// The whole id of a commit that the copy has, by the beginning of it; nothing when there is none, or
@@ -151,11 +199,13 @@ impl Repository {
     }
 
     /// A commit's files as a tar archive, from the child's standard output. Only their owner may write them, as in
-    /// a checkout: images are made of them.
-    pub(crate) fn archive(&self, commit: &str) -> Result<Child, GitError> {
+    /// a checkout: images are made of them. Where files are named, it is those alone.
+    pub(crate) fn archive(&self, commit: &str, files: &[String]) -> Result<Child, GitError> {
         let mut command = self.reading_copy();
         command
-            .args(["-c", "tar.umask=0022", "archive", "--format=tar", commit])
+            .env("GIT_LITERAL_PATHSPECS", "1")
+            .args(["-c", "tar.umask=0022", "archive", "--format=tar", commit, "--"])
+            .args(files)
             .stdout(Stdio::piped())
             .stderr(Stdio::null());
         command.spawn().map_err(|error| GitError(format!("git could not be started: {error}")))

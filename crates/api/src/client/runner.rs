@@ -11,7 +11,7 @@ use tokio_util::io::ReaderStream;
 use super::{ClientError, Wire};
 use crate::{
     Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, KeepRequest, LayerDigests,
-    LogLength, Report, TakeRequest,
+    LogLength, Report, SourceChanges, TakeRequest,
 };
 
 /// The API, with a runner's token.
@@ -63,6 +63,28 @@ impl RunnerClient {
     /// [`ClientError::Nonsense`].
     pub async fn source(&self, assignment: &Assignment, into: &Path) -> Result<(), ClientError> {
         self.write_into(self.wire.http.get(self.lease_url(assignment, "source")), into).await
+    }
+
+    /// How the commit's files differ from those of another that the runner has.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn source_changes(
+        &self,
+        assignment: &Assignment,
+        since: Option<&str>,
+    ) -> Result<SourceChanges, ClientError> {
+        let request = self.wire.http.get(self.lease_url(assignment, "source/changes"));
+        self.wire.json(request.query(&since.map(|since| [("since", since)]))).await
+    }
+
+    /// As [`RunnerClient::source`], of those files alone that are new or other since a commit.
+    ///
+    /// # Errors
+    /// See [`RunnerClient::source`].
+    pub async fn source_since(&self, assignment: &Assignment, since: &str, into: &Path) -> Result<(), ClientError> {
+        let request = self.wire.http.get(self.lease_url(assignment, "source"));
+        self.write_into(request.query(&[("since", since)]), into).await
     }
 
     /// Says what happened.

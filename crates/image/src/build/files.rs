@@ -14,6 +14,7 @@ use globset::{GlobBuilder, GlobMatcher};
 use pondrix_sandbox::IdMap;
 
 use super::key::Key;
+use super::seen::{Content, Seen};
 use crate::layer::attributes;
 use crate::recipe::Ignore;
 use crate::rootfs::Layers;
@@ -272,8 +273,8 @@ fn matcher(part: &OsStr) -> Result<Option<GlobMatcher>, String> {
 }
 
 /// Adds to a key what decides how copies of these look: names, kinds, permissions, contents.
-pub(super) fn add_to_key(items: &[Item], ids: IdMap, key: &mut Key) -> Result<(), FilesError> {
-    let contents = contents(items)?;
+pub(super) fn add_to_key(items: &[Item], ids: IdMap, seen: Option<&Seen>, key: &mut Key) -> Result<(), FilesError> {
+    let contents = contents(items, seen)?;
     key.number(items.len() as u64);
     let mut names: HashMap<(u64, u64), usize> = HashMap::new();
     for (number, (item, content)) in items.iter().zip(contents).enumerate() {
@@ -305,7 +306,9 @@ pub(super) fn add_to_key(items: &[Item], ids: IdMap, key: &mut Key) -> Result<()
 }
 
 /// Digests of contents, files on all processors.
-fn contents(items: &[Item]) -> Result<Vec<Vec<u8>>, FilesError> {
+fn contents(items: &[Item], seen: Option<&Seen>) -> Result<Vec<Vec<u8>>, FilesError> {
+    // Files of layers do not change, and their layers are in the key; only the context's are worth remembering.
+    let seen_of = |item: &Item| seen.filter(|_| !item.keeps);
     let all: Vec<Mutex<Vec<u8>>> = items.iter().map(|_| Mutex::default()).collect();
     let next = AtomicUsize::new(0);
     let work = || -> Result<(), FilesError> {
@@ -317,7 +320,15 @@ fn contents(items: &[Item]) -> Result<Vec<Vec<u8>>, FilesError> {
             let content = if kind.is_symlink() {
                 fs::read_link(&item.real).map_err(at(&item.real))?.as_os_str().as_bytes().to_vec()
             } else if kind.is_file() {
-                hash(&item.real, item.data.len(), &mut buffer).map_err(at(&item.real))?
+                let known = seen_of(item).and_then(|seen| seen.content(&item.data));
+                let content = match known {
+                    Some(known) => known,
+                    None => hash(&item.real, item.data.len(), &mut buffer).map_err(at(&item.real))?,
+                };
+                if let (Some(seen), None) = (seen_of(item), known) {
+                    seen.note(&item.data, content);
+                }
+                content.to_vec()
             } else {
                 continue;
             };
@@ -334,7 +345,7 @@ fn contents(items: &[Item]) -> Result<Vec<Vec<u8>>, FilesError> {
 }
 
 /// BLAKE3 of a file: it is several times as fast as SHA-256, and this digest never leaves the machine.
-fn hash(path: &Path, length: u64, buffer: &mut [u8]) -> io::Result<Vec<u8>> {
+fn hash(path: &Path, length: u64, buffer: &mut [u8]) -> io::Result<Content> {
     let mut file = File::open(path)?;
     let mut hash = blake3::Hasher::new();
     let mut left = length;
@@ -347,5 +358,5 @@ fn hash(path: &Path, length: u64, buffer: &mut [u8]) -> io::Result<Vec<u8>> {
         hash.update(&buffer[..count]);
         left = left.saturating_sub(count as u64);
     }
-    Ok(hash.finalize().as_bytes().to_vec())
+    Ok(*hash.finalize().as_bytes())
 }

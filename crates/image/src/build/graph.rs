@@ -9,6 +9,7 @@ use pondrix_core::image::{Digest, Reference};
 use pondrix_core::pipeline::Fault;
 
 use super::finish::finish;
+use super::seen::Seen;
 use super::stage::{Build, StageBuild};
 use super::state::State;
 use super::{BuildError, BuildInput, Built, EPOCH, Outside, Step, StepRecord};
@@ -300,6 +301,10 @@ pub fn build(input: &BuildInput, store: &Store, outside: &dyn Outside) -> Result
         let broke = || Some(BuildError::Input("a stage's thread broke".to_owned()));
         stages.into_iter().filter_map(|stage| stage.join().unwrap_or_else(|_| broke())).collect()
     });
+    // Not worth failing for: the next build reads the files again.
+    if let Some(Err(error)) = build.seen.as_ref().map(Seen::keep) {
+        outside.say(None, &format!("beware: what is in the context's files could not be remembered: {error}"));
+    }
     // A stage that was ended because another failed is not why.
     let is_halted = |error: &BuildError| matches!(error, BuildError::Halted);
     let mut errors = errors;

@@ -3,7 +3,8 @@
 use std::path::Path;
 
 use pondrix_core::image::Digest;
-use sha2::{Digest as _, Sha256};
+
+use crate::hash::Sha256;
 
 /// Changes when the same words and files would make other layers than an earlier version made of them.
 const VERSION: &str = "pondrix layer 1";
@@ -24,7 +25,7 @@ impl Key {
     }
 
     pub(super) fn bytes(&mut self, bytes: &[u8]) -> &mut Self {
-        self.0.update((bytes.len() as u64).to_le_bytes());
+        self.0.update(&(bytes.len() as u64).to_le_bytes());
         self.0.update(bytes);
         self
     }
@@ -58,6 +59,6 @@ impl Key {
     }
 
     pub(super) fn digest(self) -> Digest {
-        Digest::from_bytes(&self.0.finalize().into())
+        self.0.digest()
     }
 }

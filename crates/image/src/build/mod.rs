@@ -19,6 +19,7 @@ mod graph;
 mod key;
 mod owner;
 mod run;
+mod seen;
 mod sources;
 mod stage;
 mod state;
@@ -60,6 +61,9 @@ pub struct BuildInput {
     pub context: PathBuf,
     /// What of it is not seen.
     pub ignore: Ignore,
+    /// A file that remembers from build to build what is in the context's files, where the context is the same folder
+    /// each time.
+    pub seen: Option<PathBuf>,
     /// Values for ARG.
     pub args: BTreeMap<String, String>,
     /// Labels and annotations that the image gets; labels of the recipe come first.
@@ -90,6 +94,7 @@ impl BuildInput {
             target: None,
             context: context.to_owned(),
             ignore: Ignore::default(),
+            seen: None,
             args: BTreeMap::new(),
             annotations: BTreeMap::new(),
             moment: MOMENT,

@@ -108,7 +108,8 @@ impl StageBuild<'_> {
         let mut items: Vec<Item> = Vec::new();
         let shown = source.one(mount.option("source").unwrap_or("/"));
         let read = shown.and_then(|path| source.everything(&path, &mut items));
-        read.and_then(|()| add_to_key(&items, self.build.store.ids(), key)).map_err(|error| self.files_fault(at, error))
+        read.and_then(|()| add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), key))
+            .map_err(|error| self.files_fault(at, error))
     }
 
     fn execute(

@@ -96,7 +96,8 @@ impl StageBuild<'_> {
         let mut key = Key::new("copy", below);
         let owner_text = owner.map(|(user, group)| format!("{user}:{group}"));
         key.text(&to).maybe(owner_text.as_deref()).maybe(mode.as_deref()).number(self.state.moment);
-        add_to_key(&items, self.build.store.ids(), &mut key).map_err(|error| self.files_fault(at, error))?;
+        add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), &mut key)
+            .map_err(|error| self.files_fault(at, error))?;
         self.step(at, key.digest(), |stage, upper| {
             let ids = stage.build.store.ids();
             let mut copier = Copier::new(Layers(&below_paths), upper, ids, stage.state.moment).owned(owner, mode_read);

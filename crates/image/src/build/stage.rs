@@ -11,6 +11,7 @@ use serde_json::json;
 use super::copy::Copier;
 use super::graph::{Base, Plan, Progress};
 use super::key::Key;
+use super::seen::Seen;
 use super::sources::context_source;
 use super::state::State;
 use super::{BuildError, BuildInput, EPOCH, Outside};
@@ -28,6 +29,8 @@ pub(super) struct Build<'a> {
     pub(super) outside: &'a dyn Outside,
     pub(super) plan: Plan,
     pub(super) progress: Progress,
+    /// What was in the context's files when they were read last, where that is remembered.
+    pub(super) seen: Option<Seen>,
     /// The context without what is left out, where a mount needs that as a folder.
     seen_context: OnceLock<Result<PathBuf, String>>,
 }
@@ -40,7 +43,8 @@ impl<'a> Build<'a> {
         plan: Plan,
         progress: Progress,
     ) -> Self {
-        Self { input, store: store.clone(), outside, plan, progress, seen_context: OnceLock::new() }
+        let seen = input.seen.as_deref().map(Seen::read);
+        Self { input, store: store.clone(), outside, plan, progress, seen, seen_context: OnceLock::new() }
     }
 
     pub(super) fn is_halted(&self) -> bool {

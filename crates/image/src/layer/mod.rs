@@ -12,10 +12,11 @@ pub(crate) mod unpack;
 
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
-use std::sync::mpsc::{Receiver, sync_channel};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 use pondrix_core::image::Digest;
-use sha2::{Digest as _, Sha256};
+
+use crate::hash::Sha256;
 
 pub use compress::Compression;
 pub use pack::{Packed, Times, pack};
@@ -52,27 +53,59 @@ pub fn decompressed(blob: impl Read + 'static) -> io::Result<Box<dyn Read>> {
 const PIECE: usize = 512 * 1024;
 const AHEAD: usize = 4;
 
-/// Decompresses a blob on a thread of its own, some pieces ahead of `with`, which reads the plain bytes.
-pub(crate) fn ahead<T>(blob: File, with: impl FnOnce(&mut Pieces) -> T) -> T {
-    let (sender, receiver) = sync_channel::<io::Result<Vec<u8>>>(AHEAD);
+/// Decompresses and hashes a blob on threads of their own, some pieces ahead of `with`, which reads the plain bytes.
+/// Answers the digest of those, too, whether `with` read them all or not.
+///
+/// # Errors
+/// Those of `with`, and what damaged the blob behind what it read.
+pub(crate) fn ahead<T, E: From<io::Error>>(
+    blob: File,
+    with: impl FnOnce(&mut Pieces) -> Result<T, E>,
+) -> Result<(T, Digest), E> {
+    let (plain_to, plain) = sync_channel::<Piece>(AHEAD);
+    let (hashed_to, hashed) = sync_channel::<Piece>(AHEAD);
     std::thread::scope(|scope| {
-        scope.spawn(move || {
-            let mut plain = match decompressed(blob) {
-                Ok(plain) => plain,
-                Err(error) => return drop(sender.send(Err(error))),
-            };
-            loop {
-                let mut piece = Vec::with_capacity(PIECE);
-                let read = (&mut plain).take(PIECE as u64).read_to_end(&mut piece);
-                let is_last = !matches!(read, Ok(count) if count > 0);
-                // Nobody listens any more where `with` has met a fault.
-                if sender.send(read.map(|_| piece)).is_err() || is_last {
-                    return;
-                }
-            }
-        });
-        with(&mut Pieces { receiver, piece: io::Cursor::default() })
+        scope.spawn(move || decompress(blob, &plain_to));
+        let hashing = scope.spawn(move || hash(&plain, &hashed_to));
+        let mut pieces = Pieces { receiver: hashed, piece: io::Cursor::default() };
+        let answer = with(&mut pieces)?;
+        // What follows that belongs to the digest too.
+        io::copy(&mut pieces, &mut io::sink())?;
+        drop(pieces);
+        let digest = hashing.join().map_err(|_| io::Error::other("the thread that hashes broke"))?;
+        Ok((answer, digest))
     })
+}
+
+type Piece = io::Result<Vec<u8>>;
+
+fn decompress(blob: File, to: &SyncSender<Piece>) {
+    let mut plain = match decompressed(blob) {
+        Ok(plain) => plain,
+        Err(error) => return drop(to.send(Err(error))),
+    };
+    loop {
+        let mut piece = Vec::with_capacity(PIECE);
+        let read = (&mut plain).take(PIECE as u64).read_to_end(&mut piece);
+        let is_last = !matches!(read, Ok(count) if count > 0);
+        // Nobody listens any more where a later one has met a fault.
+        if to.send(read.map(|_| piece)).is_err() || is_last {
+            return;
+        }
+    }
+}
+
+fn hash(from: &Receiver<Piece>, to: &SyncSender<Piece>) -> Digest {
+    let mut hash = Sha256::new();
+    for piece in from {
+        if let Ok(piece) = &piece {
+            hash.update(piece);
+        }
+        if to.send(piece).is_err() {
+            break;
+        }
+    }
+    hash.digest()
 }
 
 /// Plain bytes, from another thread.
@@ -92,30 +125,6 @@ impl Read for Pieces {
                 count => return Ok(count),
             }
         }
-    }
-}
-
-/// Hashes what is read through it.
-pub(crate) struct Hashed<R> {
-    inner: R,
-    hash: Sha256,
-}
-
-impl<R> Hashed<R> {
-    pub(crate) fn new(inner: R) -> Self {
-        Self { inner, hash: Sha256::new() }
-    }
-
-    pub(crate) fn digest(self) -> Digest {
-        Digest::from_bytes(&self.hash.finalize().into())
-    }
-}
-
-impl<R: Read> Read for Hashed<R> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let count = self.inner.read(buffer)?;
-        self.hash.update(&buffer[..count]);
-        Ok(count)
     }
 }
 

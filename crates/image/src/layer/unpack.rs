@@ -36,6 +36,12 @@ pub enum UnpackError {
     Leaves(String),
 }
 
+impl From<io::Error> for UnpackError {
+    fn from(source: io::Error) -> Self {
+        Self::Io { name: "the archive".to_owned(), source }
+    }
+}
+
 /// Unpacks an archive into a new folder.
 ///
 /// # Errors

@@ -36,7 +36,9 @@ pub(super) async fn child(arguments: &[String]) {
         let image = pull(&format!("{HOST}/bench:1").parse::<Reference>().unwrap(), &registries, &store).await.unwrap();
         store.layers(&image).unwrap();
     } else {
-        let input = BuildInput::new(Recipe::read(RECIPE).unwrap(), Path::new(context), Path::new(folder));
+        let mut input = BuildInput::new(Recipe::read(RECIPE).unwrap(), Path::new(context), Path::new(folder));
+        // As for a runner, which keeps the files of projects.
+        input.seen = Some(Path::new(folder).join("seen"));
         let outside = Alone {
             registries: registries.clone(),
             store: store.clone(),

@@ -18,6 +18,7 @@ mod language;
 mod recipes;
 mod registry;
 mod secrets;
+mod sources;
 mod streams;
 mod support;
 mod surroundings;

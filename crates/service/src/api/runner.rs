@@ -11,7 +11,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use futures_util::StreamExt;
-use pondrix_api::{Beat, Hello, LogLength, Report, TakeRequest};
+use pondrix_api::{Beat, Hello, LogLength, Report, SourceChanges, SourceDifference, TakeRequest};
 use pondrix_core::run::Event;
 use pondrix_core::{JobKey, ProjectName};
 use serde::Deserialize;
@@ -23,6 +23,7 @@ use super::{App, Shared};
 use crate::access;
 use crate::archives::{self, Read};
 use crate::engine::{EngineError, LiveRun, TakeError};
+use crate::git::Repository;
 use crate::store;
 
 /// How long a question for work, or for orders, waits for an answer.
@@ -34,6 +35,7 @@ pub(super) fn routes() -> Router<Arc<App>> {
         .route("/api/v1/runner/hello", post(hello))
         .route("/api/v1/runner/take", post(take))
         .route("/api/v1/runner/leases/{lease}/source", get(source))
+        .route("/api/v1/runner/leases/{lease}/source/changes", get(source_changes))
         .route("/api/v1/runner/leases/{lease}/reports", post(report))
         .route("/api/v1/runner/leases/{lease}/log", put(append_log))
         .route("/api/v1/runner/leases/{lease}/beat", post(beat))
@@ -68,23 +70,70 @@ async fn take(State(app): Shared, _runner: Runner, Json(request): Json<TakeReque
     })
 }
 
-async fn source(State(app): Shared, _runner: Runner, Path(lease): Path<String>) -> Result<Response, ApiError> {
+/// The commit whose files a runner has.
+#[derive(Debug, Deserialize)]
+struct Since {
+    since: Option<String>,
+}
+
+/// The number and the repository of a run's project.
+async fn repository_of(app: &App, live: &LiveRun) -> Result<(i64, Repository), ApiError> {
+    let name = live.row.facts.id.project.clone();
+    let project = app.engine.store.read(move |c| store::project(c, name.as_str())).await?;
+    let project = project.ok_or_else(|| ApiError::not_found("project any more"))?;
+    Ok((project.id, app.engine.repository(&project)))
+}
+
+async fn source_changes(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Query(Since { since }): Query<Since>,
+) -> Result<Json<SourceChanges>, ApiError> {
+    let (live, _) = leased(&app, &lease)?;
+    // What is tried is no commit's, and of no use to any other run.
+    if live.row.files.is_some() {
+        return Ok(Json(SourceChanges { commit: None, difference: None }));
+    }
+    let commit = live.row.facts.commit.clone();
+    let (_, repository) = repository_of(&app, &live).await?;
+    let difference = match since {
+        Some(since) if since == commit => Some(SourceDifference::default()),
+        Some(since) => repository
+            .difference(&since, &commit)
+            .await
+            .map(|found| SourceDifference { changed: found.changed.len() as u64, removed: found.removed }),
+        None => None,
+    };
+    Ok(Json(SourceChanges { commit: Some(commit), difference }))
+}
+
+async fn source(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Query(Since { since }): Query<Since>,
+) -> Result<Response, ApiError> {
     let (live, _) = leased(&app, &lease)?;
     if let Some(files) = &live.row.files {
         let file = app.engine.tries.open(files).await.map_err(ApiError::internal)?;
         let stream = ReaderStream::with_capacity(file, 64 * 1024);
         return Ok(([(CONTENT_TYPE, "application/zstd")], Body::from_stream(stream)).into_response());
     }
-    let name = live.row.facts.id.project.clone();
-    let project = app.engine.store.read(move |c| store::project(c, name.as_str())).await?;
-    let project = project.ok_or_else(|| ApiError::not_found("project any more"))?;
+    let (project, repository) = repository_of(&app, &live).await?;
     let commit = &live.row.facts.commit;
-    let key = format!("{} {commit}", project.id);
+    let mut key = format!("{project} {commit}");
+    let mut files = Vec::new();
+    if let Some(since) = since {
+        let difference = repository.difference(&since, commit).await.filter(|found| !found.changed.is_empty());
+        files = difference.ok_or_else(|| ApiError::bad(format!("nothing is to be had since {since}")))?.changed;
+        key = format!("{key} {since}");
+    }
     let answer = |body| Ok(([(CONTENT_TYPE, "application/x-tar")], body).into_response());
     if let Some(bytes) = app.engine.archives.get(&key) {
         return answer(Body::from(bytes));
     }
-    let archive = app.engine.repository(&project).archive(commit);
+    let archive = repository.archive(commit, &files);
     let mut child = archive.map_err(|error| ApiError::internal(&error))?;
     let mut output = child.stdout.take().ok_or_else(|| ApiError::internal("git gave no output"))?;
     match archives::read(&mut output).await.map_err(ApiError::internal)? {

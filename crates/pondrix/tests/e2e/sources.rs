@@ -1,0 +1,148 @@
+//! The files of commits, as jobs get them: all at first, then what changed.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::Path;
+
+use pondrix_image::{Manifest, layer};
+use pondrix_standin::garden::{REGISTRY, Repository};
+
+use crate::support::{World, one_job};
+
+/// What is at each path: a folder, a link, or a file that may be a program.
+type Tree = BTreeMap<String, String>;
+
+/// The files of a checkout.
+fn checked_out(folder: &Path) -> Tree {
+    let mut tree = Tree::new();
+    let mut waiting = vec![folder.to_owned()];
+    while let Some(path) = waiting.pop() {
+        for entry in fs::read_dir(&path).unwrap() {
+            let path = entry.unwrap().path();
+            let name = path.strip_prefix(folder).unwrap().to_str().unwrap().to_owned();
+            let data = fs::symlink_metadata(&path).unwrap();
+            if name == ".git" {
+                continue;
+            }
+            let what = if data.is_symlink() {
+                format!("to {}", fs::read_link(&path).unwrap().display())
+            } else if data.is_dir() {
+                waiting.push(path);
+                "folder".to_owned()
+            } else {
+                let program = if data.permissions().mode() & 0o100 == 0 { "file" } else { "program" };
+                format!("{program} {}", fs::read_to_string(&path).unwrap())
+            };
+            tree.insert(name, what);
+        }
+    }
+    tree
+}
+
+/// The files of the only layer of an image.
+fn built(world: &World, tag: &str) -> Tree {
+    let blob = |hex: &str| world.folder.path().join("registry/blobs").join(hex);
+    let digest = world.registry.tags("garden/labels")[tag].clone();
+    let manifest: Manifest = serde_json::from_slice(&fs::read(blob(digest.hex())).unwrap()).unwrap();
+    let [layer] = &manifest.layers[..] else { panic!("{:?}", manifest.layers) };
+    let plain = layer::decompressed(fs::File::open(blob(layer.digest.hex())).unwrap()).unwrap();
+    let mut tree = Tree::new();
+    for entry in tar::Archive::new(plain).entries().unwrap() {
+        let mut entry = entry.unwrap();
+        let name = entry.path().unwrap().to_str().unwrap().trim_end_matches('/').to_owned();
+        let kind = entry.header().entry_type();
+        let what = if kind.is_symlink() {
+            format!("to {}", entry.link_name().unwrap().unwrap().display())
+        } else if kind.is_dir() {
+            "folder".to_owned()
+        } else {
+            let program = if entry.header().mode().unwrap() & 0o100 == 0 { "file" } else { "program" };
+            let mut text = String::new();
+            std::io::Read::read_to_string(&mut entry, &mut text).unwrap();
+            format!("{program} {text}")
+        };
+        tree.insert(name, what);
+    }
+    tree
+}
+
+/// Makes a commit of what stands in the checkout, has it built, and compares. Answers the job's log.
+async fn compared(world: &World, repository: &Repository, what: &str) -> String {
+    let commit = repository.push(what).unwrap();
+    let run = world.run_of("plant-labels", &commit).await;
+    world.passes(&run).await;
+    assert_eq!(built(world, &commit[..12]), checked_out(repository.folder()), "{what}");
+    world.log(&run, "package/labels").await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_runner_that_has_a_commits_files_fetches_what_changed_and_builds_from_the_same_files_as_a_checkout_has() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("image.recipe", "FROM scratch\nCOPY . /\n").unwrap();
+    repository.write("pondrix.kdl", &format!(
+        "start commit=\"main\"\nstage \"package\" {{\n image \"labels\" {{\n push \"{REGISTRY}/garden/labels\" {{ tag \"{{commit.short}}\" }}\n }}\n}}\n"
+    )).unwrap();
+    let folder = repository.folder().to_owned();
+    let write = |path: &str, text: &str| repository.write(path, text).unwrap();
+    for path in ["file", "beds/north/lily", "beds/south/fern", "turns/into-a-file", "program"] {
+        write(path, path);
+    }
+    symlink("beds/north", folder.join("way")).unwrap();
+    let log = compared(&world, &repository, "Everything").await;
+    assert!(!log.contains("are here"), "{log}");
+
+    write("file", "other");
+    write("beds/north/lily", "lilies");
+    let log = compared(&world, &repository, "Two files are other").await;
+    assert!(log.contains("are here: 2 changed since, 0 removed"), "{log}");
+
+    repository.remove("beds/north/lily").unwrap();
+    fs::remove_dir(folder.join("beds/north")).unwrap();
+    let log = compared(&world, &repository, "A folder went, and a link leads nowhere").await;
+    assert!(log.contains("are here: 0 changed since, 1 removed"), "{log}");
+
+    repository.remove("file").unwrap();
+    write("file/is/a/folder", "now");
+    fs::remove_dir_all(folder.join("turns")).unwrap();
+    write("turns", "a file");
+    repository.remove("way").unwrap();
+    write("way", "no link any more");
+    repository.remove("beds/south/fern").unwrap();
+    symlink("../../way", folder.join("beds/south/fern")).unwrap();
+    fs::set_permissions(folder.join("program"), fs::Permissions::from_mode(0o755)).unwrap();
+    compared(&world, &repository, "Everything is of another kind").await;
+
+    // Names that git would take for patterns, options, or its own words.
+    for name in ["*.txt", "[ab]", ":(exclude)way", "--output=x", "with space", "ünï", ":top", "!not", "#", "q\"uote"] {
+        write(name, name);
+    }
+    compared(&world, &repository, "Odd names").await;
+    write("[ab]", "once more");
+    repository.remove("*.txt").unwrap();
+    let log = compared(&world, &repository, "Only these").await;
+    assert!(log.contains("are here: 1 changed since, 1 removed"), "{log}");
+
+    repository.git(&["commit", "--quiet", "--allow-empty", "--message", "Nothing"]).unwrap();
+    let log = compared(&world, &repository, "Nothing at all").await;
+    assert!(log.contains("are here: 0 changed since, 0 removed"), "{log}");
+    assert!(log.contains("1 of 1 steps known already"), "{log}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_that_a_repository_leaves_out_of_its_archives_are_there_as_in_a_checkout() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write(".gitattributes", "tests export-ignore\nversion export-subst\n*.bat eol=crlf\n").unwrap();
+    repository.write("tests/lily.sh", "echo lily is tested\n").unwrap();
+    repository.write("version", "$Format:%H$\n").unwrap();
+    repository.write("run.bat", "lily\n").unwrap();
+    let steps = "step \"sh tests/lily.sh\"\n step \"cat version\"\n step \"od -c run.bat\"";
+    repository.write("pondrix.kdl", &one_job(steps)).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("With attributes").unwrap()).await;
+    world.passes(&run).await;
+    let log = world.log(&run, "verify/unit").await;
+    assert!(log.contains("lily is tested") && log.contains("$Format:%H$"), "{log}");
+    assert!(log.contains("y  \\r  \\n"), "line ends are those of a checkout: {log}");
+}
