@@ -20,6 +20,17 @@ pub struct ImageRecord {
     pub packages: Vec<Package>,
 }
 
+/// An index of images, before it is pushed.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct IndexRecord {
+    /// The repository.
+    pub repository: Repository,
+    /// The index's digest.
+    pub digest: Digest,
+    /// One of its images, which the service was told of: what is told of the index is told of it.
+    pub image: Digest,
+}
+
 /// Digests of layers.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct LayerDigests {

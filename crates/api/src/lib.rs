@@ -17,8 +17,8 @@ pub use files::{
     CacheAnswer, CacheEntry, CacheQuestion, Digests, FlickeringTests, KeepRequest, KeptFile, KeptFiles, Taken,
 };
 pub use images::{
-    ChainLink, ImageChain, ImageDetail, ImageDifference, ImageList, ImageRecord, ImageSummary, LayerDigests, LayerView,
-    TagChange,
+    ChainLink, ImageChain, ImageDetail, ImageDifference, ImageList, ImageRecord, ImageSummary, IndexRecord,
+    LayerDigests, LayerView, TagChange,
 };
 pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};
 pub use problem::Problem;

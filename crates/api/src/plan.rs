@@ -68,6 +68,8 @@ pub struct PlannedJobView {
     pub pool: Option<String>,
     /// The programs that its runner must have.
     pub tools: Vec<String>,
+    /// The platform whose programs its runner must run.
+    pub platform: Option<String>,
     /// How often it is tried again.
     pub retry: u32,
     /// Whether the stage passes when it fails.
@@ -121,21 +123,26 @@ impl From<&PlannedJob> for PlannedJobView {
             matrix: job.matrix.clone(),
             pool: job.needs.pool.clone(),
             tools: job.needs.tools.clone(),
+            platform: job.needs.platform.clone(),
             retry: job.retry.times,
             may_fail: job.may_fail,
             locks: job.locks.clone(),
-            what: what(&job.kind),
+            what: what(job),
         }
     }
 }
 
-fn what(kind: &JobKind) -> String {
-    match kind {
+fn what(job: &PlannedJob) -> String {
+    match &job.kind {
         JobKind::Steps(job) if job.steps.len() == 1 => format!("1 step inside {}", job.inside.value),
         JobKind::Steps(job) => format!("{} steps inside {}", job.steps.len(), job.inside.value),
-        JobKind::Image(job) => {
-            let pushes: Vec<_> = job.pushes.iter().map(|push| push.repository.to_string()).collect();
-            format!("{} to {}", job.recipe, pushes.join(", "))
+        JobKind::Image(image) => {
+            let pushes: Vec<_> = image.pushes.iter().map(|push| push.repository.to_string()).collect();
+            let what = match job.parts.len() {
+                0 => image.recipe.clone(),
+                count => format!("an index of {count} images"),
+            };
+            format!("{what} to {}", pushes.join(", "))
         }
         JobKind::Rollout(job) => format!("image {} to {}", job.image.value, job.to.value),
     }

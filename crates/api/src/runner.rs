@@ -24,6 +24,9 @@ pub struct Hello {
     /// Whether jobs may use its machine's own network.
     #[serde(default)]
     pub host_network: bool,
+    /// The platforms whose programs it runs.
+    #[serde(default)]
+    pub platforms: BTreeSet<String>,
     /// Its version.
     pub version: String,
     /// Another one for each process: who introduces itself anew has forgotten the jobs it had.

@@ -45,6 +45,8 @@ pub struct RunnerFacts {
     pub tools: BTreeSet<String>,
     /// Whether jobs may use its machine's own network.
     pub host_network: bool,
+    /// The platforms whose programs it runs: its machine's, and those that it has an emulator for.
+    pub platforms: BTreeSet<String>,
 }
 
 /// How much of the runners a project may use.
@@ -88,8 +90,21 @@ impl RunnerFacts {
         if needs.host_network && !self.host_network {
             return Some(format!("{} does not let jobs use its machine's network", self.name));
         }
+        if let Some(platform) = needs.platform.as_ref().filter(|platform| !self.runs(platform)) {
+            return Some(format!("{} does not run programs for {platform}", self.name));
+        }
         let tool = needs.tools.iter().find(|tool| !self.tools.contains(*tool))?;
         Some(format!("{} lacks `{tool}`", self.name))
+    }
+}
+
+impl RunnerFacts {
+    /// Whether it runs programs for a platform. One that says no variant runs all of them.
+    fn runs(&self, platform: &str) -> bool {
+        let fits = |own: &String| {
+            platform.strip_prefix(own.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        };
+        self.platforms.iter().any(fits)
     }
 }
 
@@ -222,7 +237,8 @@ fn wanted(needs: &Needs) -> String {
     let pool = needs.pool.as_ref().map(|pool| format!("of the pool `{pool}`"));
     let tools = (!needs.tools.is_empty()).then(|| format!("with {}", quoted(&needs.tools)));
     let network = needs.host_network.then(|| "that lets jobs use its machine's network".to_owned());
-    [pool, tools, network].into_iter().flatten().collect::<Vec<_>>().join(" ")
+    let platform = needs.platform.as_ref().map(|platform| format!("that runs programs for {platform}"));
+    [pool, tools, network, platform].into_iter().flatten().collect::<Vec<_>>().join(" ")
 }
 
 fn quoted(names: &[String]) -> String {
@@ -252,7 +268,7 @@ mod tests {
 
     fn runner(pool: &str, tools: &[&str]) -> RunnerFacts {
         let tools = tools.iter().map(|tool| (*tool).to_owned()).collect();
-        RunnerFacts { name: format!("{pool}-1"), pool: pool.into(), tools, host_network: false }
+        RunnerFacts { name: format!("{pool}-1"), pool: pool.into(), tools, ..RunnerFacts::default() }
     }
 
     fn take(queue: &mut Queue, limits: &Limits) -> Option<String> {
@@ -348,6 +364,41 @@ mod tests {
         queue.offer(Offer { who: Who::Runner(needs), ..offer("desk#1", "a/b") });
         let told = words(&queue, &[runner("pond", &[])]);
         assert_eq!(told, "no runner of the pool `big` is here: pond-1 is of the pool `pond`");
+    }
+
+    #[test]
+    fn a_job_for_a_platform_is_for_runners_of_its_kind_of_whatever_variant_where_they_say_none() {
+        let of = |platforms: &[&str]| RunnerFacts {
+            platforms: platforms.iter().map(|platform| (*platform).to_owned()).collect(),
+            ..runner("pond", &[])
+        };
+        for (needed, platforms, fits) in [
+            ("linux/arm64", &["linux/amd64"][..], false),
+            ("linux/arm64", &[], false),
+            ("linux/arm64", &["linux/amd64", "linux/arm64"], true),
+            ("linux/arm/v7", &["linux/arm"], true),
+            ("linux/arm", &["linux/arm/v7"], false),
+            ("linux/arm64", &["linux/arm"], false),
+            ("linux/arm/v7", &["linux/arm/v6"], false),
+        ] {
+            let mut queue = Queue::default();
+            let needs = Needs { platform: Some(needed.into()), ..Needs::default() };
+            queue.offer(Offer { who: Who::Runner(needs), ..offer("desk#1", "a/b") });
+            let here = of(platforms);
+            if !fits {
+                let told = queue.why_waiting(
+                    &run("desk#1"),
+                    &JobKey::from_text("a/b"),
+                    std::slice::from_ref(&here),
+                    &Limits::default(),
+                );
+                let expected = format!(
+                    "no runner that runs programs for {needed} is here: pond-1 does not run programs for {needed}"
+                );
+                assert_eq!(told.unwrap(), expected);
+            }
+            assert_eq!(queue.take(Some(&here), &Limits::default()).is_some(), fits, "{needed} at {platforms:?}");
+        }
     }
 
     #[test]

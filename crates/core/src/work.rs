@@ -4,14 +4,15 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::image::{Reference, ReferenceError, Repository, Tag};
+use crate::image::{Digest, Reference, ReferenceError, Repository, Tag};
 use crate::pipeline::{
     Beside, BuildSecret, HASH, INPUT, ImageJob, JOB, Keep, LayerForm, Limits, MATRIX, Network, Output, Ready,
     SecretUse, StartKind, Step, StepsJob,
 };
 use crate::plan::PlannedJob;
+use crate::run::{BaseImage, Product, Run};
 use crate::template::{self, Part, TemplateError};
-use crate::{Duration, RunId, Time};
+use crate::{Duration, JobKey, RunId, Time};
 
 /// What is known of a run from its start.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -139,6 +140,10 @@ pub struct ImageWork {
     /// The platforms that it is built for; the runner's own, where none is named.
     #[serde(default)]
     pub platforms: Vec<String>,
+    /// The images that other jobs built for it, one for each platform: nothing is built then, and these are put
+    /// together.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<ImagePart>,
     /// Values for the recipe's arguments.
     pub args: BTreeMap<String, String>,
     /// The secrets that the recipe may mount.
@@ -166,6 +171,17 @@ pub struct ImageWork {
     pub time: Duration,
 }
 
+/// An image for one platform, of an index.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct ImagePart {
+    /// The platform.
+    pub platform: String,
+    /// The image's digest, the same in every repository that it was pushed to.
+    pub digest: Digest,
+    /// What it was built on.
+    pub base: Option<BaseImage>,
+}
+
 /// One repository that an image is pushed to.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct PushWork {
@@ -186,6 +202,9 @@ pub enum WorkError {
     /// A filled-in tag is not one.
     #[error(transparent)]
     Tag(#[from] ReferenceError),
+    /// A job that builds for one platform pushed no image.
+    #[error("{0} pushed no image")]
+    Part(JobKey),
 }
 
 impl RunFacts {
@@ -348,6 +367,7 @@ impl ImageWork {
             ignore: job.ignore.clone(),
             target: job.target.clone(),
             platforms: job.platforms.clone(),
+            parts: Vec::new(),
             secrets: job.secrets.clone(),
             keys: job.keys.clone(),
             network: job.network,
@@ -359,6 +379,24 @@ impl ImageWork {
             moment: facts.commit_time,
             time: job.time,
         })
+    }
+
+    /// The same, of a job whose images other jobs of its run built.
+    ///
+    /// # Errors
+    /// When one of them pushed none.
+    pub fn of_parts(mut self, planned: &PlannedJob, run: &Run) -> Result<Self, WorkError> {
+        for (key, platform) in planned.parts.iter().zip(&self.platforms) {
+            let products = run.job(key).map_or(&[][..], |job| &job.products);
+            let part = products.iter().find_map(|product| match product {
+                Product::Image { digest, base, .. } => {
+                    Some(ImagePart { platform: platform.clone(), digest: digest.clone(), base: base.clone() })
+                }
+                _ => None,
+            });
+            self.parts.push(part.ok_or_else(|| WorkError::Part(key.clone()))?);
+        }
+        Ok(self)
     }
 }
 
@@ -408,6 +446,32 @@ mod tests {
         let facts = RunFacts { is_try: true, ..facts("main") };
         let push = ImageWork::new(planned, job, &facts, "", &Outputs::new()).unwrap().pushes.remove(0);
         assert_eq!((push.tags[0].as_str(), push.moving[0].as_str()), ("try-7-0123456789ab", "try-7-edge"));
+    }
+
+    #[test]
+    fn an_index_is_made_of_what_each_of_its_jobs_pushed_and_of_nothing_while_one_pushed_nothing() {
+        let text = r#"stage "p" { image "desk" { platform "linux/amd64" "linux/arm64" runner="each"; push "x.test/desk" { tag "{run}" } } }"#;
+        let planned = jobs(text);
+        let JobKind::Image(job) = &planned[2].kind else { panic!("it is an image job") };
+        let start =
+            Start { kind: StartKind::Hand, branch: "main".into(), tag: None, changed: None, inputs: BTreeMap::new() };
+        let mut run = Run::new(&Plan::new(&pipeline::read(text).unwrap(), &start));
+        let work = || ImageWork::new(&planned[2], job, &facts("main"), "", &Outputs::new()).unwrap();
+        let digest = |letter: char| format!("sha256:{}", letter.to_string().repeat(64)).parse::<Digest>().unwrap();
+        for (at, letter) in [(0, 'a'), (1, 'b')] {
+            let refused = work().of_parts(&planned[2], &run).unwrap_err().to_string();
+            assert_eq!(refused, format!("{} pushed no image", planned[at].key));
+            run.stages[0].jobs[at].products.push(Product::Image {
+                repository: "x.test/desk".parse().unwrap(),
+                digest: digest(letter),
+                tags: Vec::new(),
+                base: None,
+                platforms: Vec::new(),
+            });
+        }
+        let parts = work().of_parts(&planned[2], &run).unwrap().parts;
+        let told: Vec<_> = parts.into_iter().map(|part| (part.platform, part.digest)).collect();
+        assert_eq!(told, [("linux/amd64".to_owned(), digest('a')), ("linux/arm64".to_owned(), digest('b'))]);
     }
 
     #[test]

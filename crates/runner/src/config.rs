@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
+use pondrix_image::Platform;
+
 /// How a runner works.
 #[derive(Clone, Debug)]
 pub struct RunnerConfig {
@@ -20,6 +22,8 @@ pub struct RunnerConfig {
     pub slots: usize,
     /// Whether jobs may use the machine's own network.
     pub host_network: bool,
+    /// Platforms whose programs the machine runs with an emulator, besides those of its own kind.
+    pub emulated: Vec<Platform>,
     /// Folders of the machine that jobs may read that run on it and in no image, besides those of its system.
     pub shown: Vec<PathBuf>,
     /// How many bytes of images the runner keeps.

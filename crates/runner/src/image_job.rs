@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use pondrix_api::{ImageRecord, LayerDigests, LayerView};
-use pondrix_core::image::{Package, SPDX, Tag, spdx};
+use pondrix_api::{ImageRecord, IndexRecord, LayerDigests, LayerView};
+use pondrix_core::image::{Digest, Package, SPDX, Tag, spdx};
 use pondrix_core::pipeline::{Fault, LayerForm};
 use pondrix_core::run::{BaseImage, Event, Outcome, Product, StepEnd};
 use pondrix_core::work::{ImageWork, PushWork};
@@ -12,7 +12,7 @@ use pondrix_image::build::{self, BuildError, BuildInput, Built, Secret, StepReco
 use pondrix_image::inventory::{self, LayerFacts};
 use pondrix_image::recipe::{Ignore, Recipe};
 use pondrix_image::registry::{Attachment, Elsewhere, PushRequest, Registry, RegistryError, push, push_index};
-use pondrix_image::{Compression, Descriptor, Platform, media};
+use pondrix_image::{Compression, Descriptor, Index, Platform, media};
 
 use crate::agent::Agent;
 use crate::job::{End, Hands};
@@ -54,7 +54,7 @@ pub(crate) fn carry_out(hands: &Hands, work: &ImageWork) -> End {
 
 /// Looks, before anything is built, whether a tag that is pushed once names an image of another commit already.
 /// One of the same commit may be what is built now.
-fn tags_are_free(hands: &Hands, work: &ImageWork) -> Result<(), String> {
+pub(crate) fn tags_are_free(hands: &Hands, work: &ImageWork) -> Result<(), String> {
     let revision = work.annotations.get("org.opencontainers.image.revision");
     for target in &work.pushes {
         let registries = hands.registries();
@@ -81,8 +81,8 @@ fn send(hands: &Hands, work: &ImageWork, target: &PushWork, built: &[Built]) -> 
     let (registries, store) = (hands.registries(), &hands.folder.store);
     let [first, ..] = built else { return Err("nothing was built".to_owned()) };
     let is_index = built.len() > 1;
-    let mut entries = Vec::new();
-    let (mut platforms, mut records) = (Vec::new(), Vec::new());
+    let mut index = Index { annotations: first.image.manifest.annotations.clone(), ..Index::default() };
+    let mut platforms = Vec::new();
     for one in built {
         let record = record(hands, target, one)?;
         let pushed = hands.block_on(push(&request(one, target, is_index), &registries, store)).map_err(told)?;
@@ -91,26 +91,38 @@ fn send(hands: &Hands, work: &ImageWork, target: &PushWork, built: &[Built]) -> 
             target.repository, one.image.digest, pushed.sent, pushed.bytes, pushed.there
         ));
         attach(hands, work, target, one, &record.packages);
-        records.push(record);
-        entries.push((one.platform.clone(), descriptor(hands, one)?));
+        index.manifests.push(Descriptor { platform: Some(one.platform.clone()), ..descriptor(hands, one)? });
         platforms.push(one.platform.to_string());
     }
     let mut digest = first.image.digest.clone();
     if is_index {
-        let named = PushRequest { tags: &target.tags, moving: &target.moving, ..request(first, target, true) };
-        digest = hands.block_on(push_index(&entries, &named, &registries)).map_err(told)?;
+        let pushed = push_index(&index, &target.repository, &target.tags, &target.moving, &registries);
+        digest = hands.block_on(pushed).map_err(told)?;
         hands.log.say(&format!("pushed {}@{digest}, an index for {}", target.repository, platforms.join(", ")));
-        // What is told of the index is told of its first image.
-        if let Some(first) = records.into_iter().next() {
-            tell(hands, &ImageRecord { digest: digest.clone(), ..first })?;
-        }
+        tell_index(hands, target, &digest, &first.image.digest)?;
     } else {
         platforms.clear();
     }
+    let tags = tell_tags(hands, target);
+    Ok(Product::Image { repository: target.repository.clone(), digest, tags, base: built_on(first), platforms })
+}
+
+/// Answers the tags that were set, and tells of them.
+pub(crate) fn tell_tags(hands: &Hands, target: &PushWork) -> Vec<Tag> {
     let tags: Vec<_> = target.tags.iter().chain(&target.moving).cloned().collect();
     let names: Vec<_> = tags.iter().map(ToString::to_string).collect();
-    hands.log.say(&format!("tagged {}", names.join(", ")));
-    Ok(Product::Image { repository: target.repository.clone(), digest, tags, base: built_on(first), platforms })
+    // An image that another job puts into an index has none.
+    if !names.is_empty() {
+        hands.log.say(&format!("tagged {}", names.join(", ")));
+    }
+    tags
+}
+
+/// Tells the service of an index. What is told of it is told of its first image.
+pub(crate) fn tell_index(hands: &Hands, target: &PushWork, index: &Digest, first: &Digest) -> Result<(), String> {
+    let record = IndexRecord { repository: target.repository.clone(), digest: index.clone(), image: first.clone() };
+    let told = hands.patiently(async || hands.client().put_index(&hands.assignment, &record).await);
+    told.map_err(|error| format!("what is in the index could not be told: {error}"))
 }
 
 /// An image of an index has no tags of its own.
@@ -204,7 +216,7 @@ fn built_on(built: &Built) -> Option<BaseImage> {
     built.base.clone().map(|(name, digest)| BaseImage { name: name.to_string(), digest })
 }
 
-fn why_ended(hands: &Hands) -> Option<StepEnd> {
+pub(crate) fn why_ended(hands: &Hands) -> Option<StepEnd> {
     if hands.is_halted() {
         Some(StepEnd::Stopped)
     } else if hands.is_out_of_time() {
@@ -283,6 +295,7 @@ fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
             annotations: work.annotations.clone(),
             moment: u64::try_from(work.moment.millis() / 1000).unwrap_or(0),
             platform,
+            emulated: hands.emulated.clone(),
             secrets: secrets.clone(),
             agents: agents.iter().map(|(id, agent)| (id.clone(), agent.socket.clone())).collect(),
             caches: hands.folder.build_caches(&hands.assignment.facts.id.project),

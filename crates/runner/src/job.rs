@@ -12,7 +12,7 @@ use pondrix_api::{Assignment, ClientError, RunnerClient};
 use pondrix_core::image::Registries;
 use pondrix_core::run::{Event, Outcome, StepEnd};
 use pondrix_core::work::Work;
-use pondrix_image::layer;
+use pondrix_image::{Platform, layer};
 use pondrix_sandbox::Launcher;
 use tokio::runtime::Handle;
 use tokio::sync::watch;
@@ -24,7 +24,7 @@ use crate::folder::Folder;
 use crate::log::Log;
 use crate::reports::{self, Reports};
 use crate::sources::Lease;
-use crate::{image_job, steps_job};
+use crate::{image_job, index_job, steps_job};
 
 /// How long to wait before asking a service again that did not answer.
 const PAUSE: Duration = Duration::from_millis(200);
@@ -51,6 +51,8 @@ pub(crate) struct Hands {
     pub(crate) deadline: Instant,
     /// Folders of the machine that a job may read that runs on it.
     pub(crate) shown: Vec<PathBuf>,
+    /// Platforms that the machine emulates.
+    pub(crate) emulated: Vec<Platform>,
     reports: Reports,
     halted: Arc<AtomicBool>,
     client: RunnerClient,
@@ -126,6 +128,7 @@ impl JobContext {
             log: log.clone(),
             deadline: Instant::now() + self.time(),
             shown: self.config.shown.clone(),
+            emulated: self.config.emulated.clone(),
             reports: reports.clone(),
             halted: Arc::clone(&self.halted),
             client: self.client.clone(),
@@ -226,6 +229,7 @@ impl Hands {
     fn carry_out(self) -> (End, tempfile::TempDir) {
         let end = match &self.assignment.work {
             Work::Steps(work) => steps_job::carry_out(&self, work),
+            Work::Image(work) if !work.parts.is_empty() => index_job::carry_out(&self, work),
             Work::Image(work) => image_job::carry_out(&self, work),
         };
         if let Some(reason) = &end.reason {

@@ -9,6 +9,7 @@ mod config;
 mod files;
 mod folder;
 mod image_job;
+mod index_job;
 mod job;
 mod log;
 mod reports;
@@ -23,6 +24,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use pondrix_api::{ClientError, Hello, RunnerClient, TakeRequest};
+use pondrix_image::Platform;
 use pondrix_sandbox::{Launcher, check_machine};
 use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
@@ -60,6 +62,7 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
         slots: config.slots.max(1),
         tools: tools::programs(&path),
         host_network: config.host_network,
+        platforms: config.emulated.iter().chain([&Platform::here()]).map(Platform::to_string).collect(),
         version: env!("CARGO_PKG_VERSION").to_owned(),
         instance: format!("{}-{:?}", std::process::id(), std::time::SystemTime::now()),
     };

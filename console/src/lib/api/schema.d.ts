@@ -1067,6 +1067,8 @@ export interface components {
             };
             /** @description Whether the stage passes when it fails. */
             may_fail: boolean;
+            /** @description The platform whose programs its runner must run. */
+            platform?: string | null;
             /** @description The pool that its runner must be of. */
             pool?: string | null;
             /**

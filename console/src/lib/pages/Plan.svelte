@@ -75,7 +75,7 @@
                         <p class="flex items-baseline gap-2"><span class="truncate font-medium">{short(node.job.job)}</span><span class="ml-auto shrink-0 text-xs text-gray-500 dark:text-gray-400">{node.job.kind}</span></p>
                         <p class="truncate text-xs {node.job.left_out ? '' : 'text-gray-600 dark:text-gray-300'}">
                             {#if node.job.left_out}left out: {node.job.left_out}
-                            {:else}{[node.job.pool && `pool ${node.job.pool}`, ...node.job.tools, node.job.retry && `retry ${node.job.retry}`, node.job.may_fail && 'may fail', node.job.earlier !== 'passed' && `when earlier ${node.job.earlier}`].filter(Boolean).join(', ') || node.job.what}{/if}
+                            {:else}{[node.job.pool && `pool ${node.job.pool}`, node.job.platform && `for ${node.job.platform}`, ...node.job.tools, node.job.retry && `retry ${node.job.retry}`, node.job.may_fail && 'may fail', node.job.earlier !== 'passed' && `when earlier ${node.job.earlier}`].filter(Boolean).join(', ') || node.job.what}{/if}
                         </p>
                     </div>
                 {/each}

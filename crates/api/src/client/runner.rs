@@ -10,8 +10,8 @@ use tokio_util::io::ReaderStream;
 
 use super::{ClientError, Wire};
 use crate::{
-    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, KeepRequest, LayerDigests,
-    LogLength, Report, SourceChanges, TakeRequest,
+    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, KeepRequest,
+    LayerDigests, LogLength, Report, SourceChanges, TakeRequest,
 };
 
 /// The API, with a runner's token.
@@ -156,6 +156,14 @@ impl RunnerClient {
     /// See [`ClientError`].
     pub async fn put_image(&self, assignment: &Assignment, record: &ImageRecord) -> Result<(), ClientError> {
         self.wire.send(self.wire.http.put(self.lease_url(assignment, "image")).json(record)).await.map(|_| ())
+    }
+
+    /// Tells of an index of images, before it is pushed.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn put_index(&self, assignment: &Assignment, record: &IndexRecord) -> Result<(), ClientError> {
+        self.wire.send(self.wire.http.put(self.lease_url(assignment, "index")).json(record)).await.map(|_| ())
     }
 
     /// Which of these layers the service does not know the files of.

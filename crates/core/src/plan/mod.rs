@@ -13,7 +13,7 @@ use conditions::{left_out, touched};
 
 use crate::JobKey;
 use crate::pipeline::{
-    Approval, Ask, Earlier, ImageJob, Job, JobKind, Needs, Pipeline, Retry, Stage, StartKind, StartRule, Take,
+    Approval, Ask, Earlier, ImageJob, Job, JobKind, Needs, Pipeline, Push, Retry, Stage, StartKind, StartRule, Take,
 };
 
 /// What is known of a start.
@@ -79,6 +79,9 @@ pub struct PlannedJob {
     /// Where the files come from that it asks for, in their order.
     #[serde(default)]
     pub takes: Vec<JobKey>,
+    /// The jobs that build the images of the index that this one makes, where each has a runner of its own.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<JobKey>,
     /// What it does; variables of the file and of its stage are among its own.
     pub kind: JobKind,
 }
@@ -168,7 +171,7 @@ impl Plan {
                     after.extend(keys);
                 }
                 for (suffix, matrix) in job.matrix.combinations() {
-                    jobs.push(PlannedJob {
+                    jobs.extend(in_parts(PlannedJob {
                         key: key(stage, job, &suffix),
                         name: job.name.value.clone(),
                         matrix,
@@ -180,8 +183,9 @@ impl Plan {
                         locks: locks(job),
                         needs: job.needs.clone(),
                         takes: Vec::new(),
+                        parts: Vec::new(),
                         kind: kind(pipeline, &stage.env, job),
-                    });
+                    }));
                 }
             }
             stages.push(PlannedStage {
@@ -293,6 +297,36 @@ fn locks(job: &Job) -> Vec<String> {
         JobKind::Steps(_) | JobKind::Image(_) => None,
     };
     job.exclusive.iter().cloned().chain(environment).collect()
+}
+
+/// A job, behind those that do parts of it: an image for several platforms that each have a runner of their own is
+/// an index over images that other jobs build. These are pushed without a tag.
+fn in_parts(mut job: PlannedJob) -> Vec<PlannedJob> {
+    let JobKind::Image(image) = &job.kind else { return vec![job] };
+    if !image.runner_each {
+        return vec![job];
+    }
+    if let [platform] = &image.platforms[..] {
+        job.needs.platform = Some(platform.clone());
+        return vec![job];
+    }
+    let part = |platform: &String| {
+        let name = format!("{}:{}", job.name, platform.replace('/', "-"));
+        let pushes = image.pushes.iter().map(|push| Push { tags: Vec::new(), moving: Vec::new(), ..push.clone() });
+        let image = ImageJob { platforms: vec![platform.clone()], pushes: pushes.collect(), ..image.clone() };
+        PlannedJob {
+            key: JobKey::new(job.key.stage(), &name),
+            name,
+            needs: Needs { platform: Some(platform.clone()), ..job.needs.clone() },
+            kind: JobKind::Image(image),
+            ..job.clone()
+        }
+    };
+    let mut jobs: Vec<PlannedJob> = image.platforms.iter().map(part).collect();
+    job.parts = jobs.iter().map(|part| part.key.clone()).collect();
+    job.after.extend(job.parts.iter().cloned());
+    jobs.push(job);
+    jobs
 }
 
 /// The key of a job, or of one of its matrix.

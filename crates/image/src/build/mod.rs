@@ -72,6 +72,8 @@ pub struct BuildInput {
     pub moment: u64,
     /// What the image is for.
     pub platform: Platform,
+    /// What else than its own kind of programs this machine runs, with an emulator.
+    pub emulated: Vec<Platform>,
     /// Secrets that RUN may mount, by name.
     pub secrets: BTreeMap<String, Secret>,
     /// Sockets of agents that hold keys, by name, for RUN to mount.
@@ -99,6 +101,7 @@ impl BuildInput {
             annotations: BTreeMap::new(),
             moment: MOMENT,
             platform: Platform::here(),
+            emulated: Vec::new(),
             secrets: BTreeMap::new(),
             agents: BTreeMap::new(),
             caches: scratch.join("caches"),

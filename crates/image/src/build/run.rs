@@ -52,10 +52,11 @@ struct Shown {
 impl StageBuild<'_> {
     pub(super) fn run(&mut self, at: &Instruction, run: &Run) -> Result<(), BuildError> {
         let (config, here) = (&self.state.config, Platform::here());
-        if config.architecture != here.architecture || config.os != here.os {
+        let is_run_by = |platform: &Platform| config.architecture == platform.architecture && config.os == platform.os;
+        if !self.build.input.emulated.iter().chain([&here]).any(is_run_by) {
             let words =
                 format!("this machine is {here}, and cannot run what is for {}/{}", config.os, config.architecture);
-            let help = "build it on a runner of that kind; or, where only files are made, begin the stage with FROM --platform=$BUILDPLATFORM";
+            let help = "write runner=\"each\" behind `platform` in the pipeline file, which has it built by a runner of that kind; or, where only files are made, begin the stage with FROM --platform=$BUILDPLATFORM";
             return Err(self.fault(at, words, Some(help.to_owned())).into());
         }
         let mounts = run.mounts.iter().map(|mount| self.filled(at, mount)).collect::<Result<Vec<_>, _>>()?;
@@ -68,6 +69,8 @@ impl StageBuild<'_> {
             command => key.text("command").texts(&command.argv(&shell)),
         };
         key.texts(env.iter().flat_map(|(name, value)| [name, value]));
+        // The same files may run on several kinds of machine, and ask which it is.
+        key.text(&self.state.config.os).text(&self.state.config.architecture);
         key.text(&config.working_dir).text(&config.user).text(&format!("{:?}", run.network)).number(self.state.moment);
         for mount in &mounts {
             self.mount_key(at, mount, &mut key)?;

@@ -89,6 +89,15 @@ impl Registry {
         }
     }
 
+    /// How long an image's manifest is, in bytes; nothing when it is not there.
+    ///
+    /// # Errors
+    /// When the registry is silent, refuses, or gives something else.
+    pub async fn manifest_size(&self, repository: &Repository, digest: &Digest) -> Result<Option<u64>, RegistryError> {
+        let document = self.document(repository, &digest.to_string()).await?;
+        Ok(document.map(|document| document.bytes.len() as u64))
+    }
+
     /// What a tag names, and the commit that this says it was made of; nothing when there is no such tag.
     ///
     /// # Errors

@@ -5,7 +5,7 @@ use pondrix_core::image::{Digest, Registries, Repository, Tag};
 
 use super::{Registry, RegistryError};
 use crate::hash::digest_of;
-use crate::oci::{Descriptor, Index, Platform, media};
+use crate::oci::{Descriptor, Index, media};
 use crate::{Image, Store};
 
 /// How many layers are sent at once.
@@ -95,25 +95,20 @@ pub async fn push(request: &PushRequest<'_>, registries: &Registries, store: &St
 /// # Errors
 /// As [`push`].
 pub async fn push_index(
-    images: &[(Platform, Descriptor)],
-    request: &PushRequest<'_>,
+    index: &Index,
+    repository: &Repository,
+    tags: &[Tag],
+    moving: &[Tag],
     registries: &Registries,
 ) -> Result<Digest, RegistryError> {
-    let registry = Registry::new(request.repository.host(), registries)?;
-    let entry =
-        |(platform, image): &(Platform, Descriptor)| Descriptor { platform: Some(platform.clone()), ..image.clone() };
-    let index = Index {
-        annotations: request.image.manifest.annotations.clone(),
-        manifests: images.iter().map(entry).collect(),
-        ..Index::default()
-    };
-    let bytes = serde_json::to_vec(&index).map_err(|error| registry.nonsense("index", error.to_string()))?;
+    let registry = Registry::new(repository.host(), registries)?;
+    let bytes = serde_json::to_vec(index).map_err(|error| registry.nonsense("index", error.to_string()))?;
     let digest = digest_of(&bytes);
-    for tag in request.tags {
-        tag_is_free(&registry, request.repository, tag, &digest).await?;
+    for tag in tags {
+        tag_is_free(&registry, repository, tag, &digest).await?;
     }
-    let name = Named { registry: &registry, repository: request.repository, kind: media::INDEX, bytes: &bytes };
-    name.put(&digest, request.tags, request.moving).await?;
+    let name = Named { registry: &registry, repository, kind: media::INDEX, bytes: &bytes };
+    name.put(&digest, tags, moving).await?;
     Ok(digest)
 }
 

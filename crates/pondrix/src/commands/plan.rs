@@ -136,6 +136,7 @@ fn row(job: &PlannedJobView) -> Vec<String> {
         notes.extend((!after.is_empty()).then(|| format!("after {}", after.join(", "))));
         notes.extend((job.earlier != "passed").then(|| format!("when earlier {}", job.earlier)));
         notes.extend(job.pool.as_ref().map(|pool| format!("pool {pool}")));
+        notes.extend(job.platform.as_ref().map(|platform| format!("needs a runner for {platform}")));
         notes.extend((!job.tools.is_empty()).then(|| format!("needs {}", job.tools.join(", "))));
         notes.extend((job.retry > 0).then(|| format!("tried again {} times", job.retry)));
         notes.extend(job.may_fail.then(|| "may fail".to_owned()));

@@ -6,6 +6,7 @@ use std::process::ExitCode;
 use clap::{Args, Subcommand};
 use pondrix_api::PoolView;
 use pondrix_core::Size;
+use pondrix_image::Platform;
 use pondrix_runner::{FolderTaken, RunnerConfig, ServiceAddress};
 
 use super::serve::{log_to_standard_error, usual_slots};
@@ -46,6 +47,10 @@ pub(crate) struct Allows {
     /// be said more than once.
     #[arg(long, value_name = "FOLDER")]
     pub(crate) show: Vec<PathBuf>,
+    /// Take jobs for this platform too, as in linux/arm64, because the machine has an emulator for its programs
+    /// (binfmt_misc); may be said more than once.
+    #[arg(long, value_name = "PLATFORM")]
+    pub(crate) emulates: Vec<Platform>,
     /// Keep at most so much of images and layers; what was used least recently goes first, and nothing that a
     /// running job uses.
     #[arg(long, value_name = "SIZE", default_value_t = DEFAULT_STORE)]
@@ -57,7 +62,7 @@ const DEFAULT_STORE: Size = Size::from_bytes(50 << 30);
 
 impl Default for Allows {
     fn default() -> Self {
-        Self { allow_host_network: false, show: Vec::new(), store_limit: DEFAULT_STORE }
+        Self { allow_host_network: false, show: Vec::new(), emulates: Vec::new(), store_limit: DEFAULT_STORE }
     }
 }
 
@@ -161,6 +166,7 @@ impl Join {
             slots: self.slots.unwrap_or_else(usual_slots),
             host_network: self.allows.allow_host_network,
             shown: self.allows.show,
+            emulated: self.allows.emulates,
             store_limit: self.allows.store_limit.bytes(),
             alone_for: self.alone_for.map(pondrix_core::Duration::to_std),
         };

@@ -15,6 +15,7 @@ mod files;
 mod images;
 mod kubectl;
 mod language;
+mod platforms;
 mod recipes;
 mod registry;
 mod secrets;

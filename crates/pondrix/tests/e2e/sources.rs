@@ -115,7 +115,8 @@ async fn a_runner_that_has_a_commits_files_fetches_what_changed_and_builds_from_
     compared(&world, &repository, "Everything is of another kind").await;
 
     // Names that git would take for patterns, options, or its own words.
-    for name in ["*.txt", "[ab]", ":(exclude)way", "--output=x", "with space", "ünï", ":top", "!not", "#", "q\"uote"] {
+    for name in ["*.txt", "[ab]", ":(exclude)way", "--output=x", "with space", "ünï", ":top", "!not", "#", "q\"uote"]
+    {
         write(name, name);
     }
     compared(&world, &repository, "Odd names").await;

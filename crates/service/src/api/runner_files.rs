@@ -9,7 +9,9 @@ use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
-use pondrix_api::{CacheAnswer, CacheEntry, CacheQuestion, Digests, ImageRecord, KeepRequest, LayerDigests};
+use pondrix_api::{
+    CacheAnswer, CacheEntry, CacheQuestion, Digests, ImageRecord, IndexRecord, KeepRequest, LayerDigests,
+};
 use pondrix_core::image::{Digest, Entry};
 use tokio_util::io::ReaderStream;
 
@@ -31,6 +33,7 @@ pub(super) fn routes() -> Router<Arc<App>> {
         .route("/api/v1/runner/leases/{lease}/keeps", post(keep).layer(DefaultBodyLimit::max(LONGEST_LIST)))
         .route("/api/v1/runner/leases/{lease}/cache", post(find_cache).put(put_cache))
         .route("/api/v1/runner/leases/{lease}/image", put(put_image).layer(DefaultBodyLimit::max(LONGEST_LIST)))
+        .route("/api/v1/runner/leases/{lease}/index", put(put_index))
         .route("/api/v1/runner/leases/{lease}/layers", post(unlisted))
         .route(
             "/api/v1/runner/leases/{lease}/layers/{digest}",
@@ -62,6 +65,20 @@ async fn put_image(
     if !live.row.facts.is_try {
         let run = live.row.id;
         app.engine.store.write(move |records| store::put_record(records, run, &job, &record, now())).await?;
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn put_index(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(record): Json<IndexRecord>,
+) -> Result<StatusCode, ApiError> {
+    let (live, job) = leased(&app, &lease)?;
+    if !live.row.facts.is_try {
+        let run = live.row.id;
+        app.engine.store.write(move |records| store::put_index(records, run, &job, &record, now())).await?;
     }
     Ok(StatusCode::NO_CONTENT)
 }

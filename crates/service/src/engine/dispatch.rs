@@ -242,7 +242,9 @@ impl Engine {
     async fn work(&self, live: &LiveRun, key: &JobKey, attempt: u32) -> Result<Work, String> {
         let facts = &live.row.facts;
         let planned = live.row.plan.job(key).ok_or_else(|| format!("{key} is not in the plan"))?;
-        let outputs = live.outputs(&live.state.lock().await.run, key);
+        let state = live.state.lock().await;
+        let outputs = live.outputs(&state.run, key);
+        let parts = |work: ImageWork| work.of_parts(planned, &state.run);
         match &planned.kind {
             JobKind::Steps(job) => StepsWork::new(planned, job, facts, attempt, &outputs)
                 .map(|work| Work::Steps(Box::new(work)))
@@ -252,6 +254,7 @@ impl Engine {
                 let project = self.store.read(move |c| store::project(c, name.as_str())).await;
                 let source = project.ok().flatten().map(|project| project.repository).unwrap_or_default();
                 ImageWork::new(planned, job, facts, &source, &outputs)
+                    .and_then(parts)
                     .map(|work| Work::Image(Box::new(work)))
                     .map_err(|error| error.to_string())
             }

@@ -39,8 +39,8 @@ impl Known {
 impl Engine {
     /// A runner introduces itself. One that was started anew has lost the jobs that it had.
     pub(crate) async fn greet(self: &Arc<Self>, hello: Hello) {
-        let Hello { runner, pool, slots, tools, host_network, version, instance } = hello;
-        let facts = RunnerFacts { name: runner.clone(), pool: pool.clone(), tools, host_network };
+        let Hello { runner, pool, slots, tools, host_network, platforms, version, instance } = hello;
+        let facts = RunnerFacts { name: runner.clone(), pool: pool.clone(), tools, host_network, platforms };
         let known = Known { facts, slots, version, instance: instance.clone(), heard: now() };
         let before = locked(&self.runners.known).insert(runner.clone(), known);
         if before.is_some_and(|before| before.instance != instance) {

@@ -38,8 +38,8 @@ pub(crate) use projects::{
     seen_well, shares, was_seen,
 };
 pub(crate) use records::{
-    Body as ImageBody, image, images, listing, newest as newest_images, put_listing, put_record, put_running, put_tags,
-    repositories, tag_changes, tagged, unlisted,
+    Body as ImageBody, image, images, listing, newest as newest_images, put_index, put_listing, put_record,
+    put_running, put_tags, repositories, tag_changes, tagged, unlisted,
 };
 pub(crate) use registries::{
     RegistryRow, all as registries, by_host as registry, put as put_registry, remove as remove_registry,

@@ -1,6 +1,6 @@
 //! Images that runs pushed: what is in them, what their tags meant, what runs them.
 
-use pondrix_api::{ChainLink, ImageRecord, ImageSummary, LayerView, TagChange};
+use pondrix_api::{ChainLink, ImageRecord, ImageSummary, IndexRecord, LayerView, TagChange};
 use pondrix_core::image::{Digest, Entry, Package, Repository, Tag};
 use pondrix_core::{JobKey, Time};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -50,6 +50,30 @@ pub(crate) fn put_record(
             i64::try_from(size).unwrap_or(i64::MAX),
             record.packages.len() as i64,
             packed(&body)?,
+        ],
+    )?;
+    Ok(())
+}
+
+/// Keeps an index of images; what is told of it is what was told of one of them.
+pub(crate) fn put_index(
+    connection: &Connection,
+    run: i64,
+    job: &JobKey,
+    record: &IndexRecord,
+    now: Time,
+) -> Result<(), StoreError> {
+    connection.execute(
+        "INSERT INTO image_records (repository, digest, run, job, made, base, base_digest, size, packages, body)
+         SELECT repository, ?2, ?4, ?5, ?6, base, base_digest, size, packages, body
+         FROM image_records WHERE repository = ?1 AND digest = ?3 ON CONFLICT DO NOTHING",
+        params![
+            record.repository.to_string(),
+            record.digest.to_string(),
+            record.image.to_string(),
+            run,
+            job.as_str(),
+            now.millis(),
         ],
     )?;
     Ok(())

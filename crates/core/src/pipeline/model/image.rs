@@ -25,6 +25,9 @@ pub struct ImageJob {
     /// The platforms that it is built for; the runner's own, where none is named.
     #[serde(default)]
     pub platforms: Vec<String>,
+    /// Whether each platform is built by a runner that runs its programs; else one runner builds all of them.
+    #[serde(default)]
+    pub runner_each: bool,
     /// Values for the recipe's arguments: templates.
     pub args: BTreeMap<String, Spanned<String>>,
     /// The secrets that the recipe may mount.

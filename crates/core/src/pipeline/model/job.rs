@@ -90,6 +90,9 @@ pub struct Needs {
     pub tools: Vec<String>,
     /// That the runner lets jobs use its machine's own network.
     pub host_network: bool,
+    /// The platform whose programs the runner runs; any, where nothing is said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub platform: Option<String>,
 }
 
 impl JobKind {

@@ -84,7 +84,7 @@ impl Common {
         if pool.is_none() && tools.is_empty() {
             line.fault(line.span(), "`runner` needs nothing", "write runner pool=\"NAME\" { tool \"PROGRAM\" }");
         }
-        once(&mut self.needs, &line, Some(Needs { pool, tools, host_network: false }));
+        once(&mut self.needs, &line, Some(Needs { pool, tools, ..Needs::default() }));
         line.end(false);
     }
 

@@ -187,3 +187,38 @@ proptest! {
         prop_assert_eq!(done.len(), 9);
     }
 }
+
+#[test]
+fn an_image_whose_platforms_have_runners_of_their_own_is_an_index_behind_a_job_for_each() {
+    let text = |platforms: &str| {
+        format!(
+            "stage \"p\" {{ {}\n image \"desk\" {{ after \"first\"; retry 2; platform {platforms}; \
+             push \"x.test/d\" {{ tag \"{{run}}\"; moving \"edge\" }} }}\n {} }}\n\
+             stage \"s\" {{ rollout \"desk\" {{ to \"staging\"; image \"desk\"; manifests \"d/*\" }} }}",
+            job("first", ""),
+            job("last", "after \"desk\"")
+        )
+    };
+    let plan = Plan::new(&read(&text("\"linux/amd64\" \"linux/arm/v7\" runner=\"each\"")), &on("main"));
+    let keys: Vec<_> = plan.jobs().map(|job| job.key.as_str()).collect();
+    assert_eq!(keys, ["p/first", "p/desk:linux-amd64", "p/desk:linux-arm-v7", "p/desk", "p/last", "s/desk"]);
+    let after =
+        |key: &str| plan.job(&JobKey::from_text(key)).unwrap().after.iter().map(JobKey::as_str).collect::<Vec<_>>();
+    assert_eq!(after("p/desk:linux-arm-v7"), ["p/first"]);
+    assert_eq!(after("p/desk"), ["p/first", "p/desk:linux-amd64", "p/desk:linux-arm-v7"]);
+    assert_eq!(after("p/last"), ["p/desk"]);
+    let part = plan.job(&JobKey::from_text("p/desk:linux-arm-v7")).unwrap();
+    let JobKind::Image(image) = &part.kind else { panic!("it builds an image") };
+    assert_eq!((part.needs.platform.as_deref(), part.retry.times), (Some("linux/arm/v7"), 2));
+    assert_eq!(image.platforms, ["linux/arm/v7"]);
+    assert!(image.pushes[0].tags.is_empty() && image.pushes[0].moving.is_empty(), "the index alone is tagged");
+    let (index, image) = plan.image_job("desk").unwrap();
+    assert_eq!((index.key.as_str(), index.parts.len(), &index.needs.platform), ("p/desk", 2, &None));
+    assert_eq!(image.pushes[0].tags.len(), 1);
+
+    let one = Plan::new(&read(&text("\"linux/arm64\" runner=\"each\"")), &on("main"));
+    let (job, _) = one.image_job("desk").unwrap();
+    assert_eq!((job.parts.len(), job.needs.platform.as_deref()), (0, Some("linux/arm64")), "one needs no index");
+    let shared = Plan::new(&read(&text("\"linux/amd64\" \"linux/arm64\"")), &on("main"));
+    assert_eq!(shared.jobs().count(), 4, "one runner builds all where nothing is said");
+}

@@ -158,6 +158,7 @@ fn job(job: &Job) -> String {
             let network = Network::WORDS.iter().find(|(_, network)| *network == image.network).map(|(word, _)| word);
             let layers = LayerForm::WORDS.iter().find(|(_, form)| Some(*form) == image.layers).map(|(word, _)| word);
             let platforms: Vec<_> = image.platforms.iter().cloned().map(Spanned::from).collect();
+            let each = if image.runner_each { " runner=\"each\"\n" } else { "\n" };
             format!("recipe {} context={}", quoted(&image.recipe), quoted(&image.context))
                 + &more("ignore", &image.ignore)
                 + &more("target", &image.target)
@@ -166,7 +167,7 @@ fn job(job: &Job) -> String {
                 + &secrets("ssh", &image.keys)
                 + &network.map(|word| format!("network \"{word}\"\n")).unwrap_or_default()
                 + &layers.map(|word| format!("layers \"{word}\"\n")).unwrap_or_default()
-                + &list("platform", &platforms)
+                + &list("platform", &platforms).replace('\n', each)
                 + &image.cache.as_ref().map(|cache| format!("cache \"{cache}\"\n")).unwrap_or_default()
                 + &pairs("arg", args)
                 + &limit(image.time)
@@ -394,6 +395,7 @@ fn any_kind() -> impl Strategy<Value = JobKind> {
                 context,
                 ignore,
                 target,
+                runner_each: !platforms.is_empty() && cache.is_some(),
                 platforms,
                 args,
                 secrets,
@@ -415,7 +417,7 @@ fn any_job() -> impl Strategy<Value = Job> {
     let needs = (option::of(name()), vec("[a-z]{1,5}", 0..3)).prop_map(|(pool, tools)| Needs {
         pool,
         tools,
-        host_network: false,
+        ..Needs::default()
     });
     let earlier = option::of(prop_oneof![Just(Earlier::Passed), Just(Earlier::Any)]);
     let settings = (any_conditions(), earlier, any_matrix(), retry, any::<bool>(), option::of(name()), needs);
