@@ -34,13 +34,22 @@ pub(crate) fn carry_out(hands: &Hands, work: &ImageWork) -> End {
         }
     };
     hands.step_ended(0, StepEnd::Exit(0));
+    push_everywhere(hands, work, |target| send(hands, work, target, &built))
+}
+
+/// The second step: pushes what the first one made to every place that the pipeline names.
+pub(crate) fn push_everywhere(
+    hands: &Hands,
+    work: &ImageWork,
+    send: impl Fn(&PushWork) -> Result<Product, String>,
+) -> End {
     hands.step_started(1);
     for target in &work.pushes {
         if let Some(end) = why_ended(hands) {
             hands.step_ended(1, end);
-            return End { outcome: Outcome::Failed, reason: Some("ended before the push".to_owned()) };
+            return End::failed("ended before the push");
         }
-        match send(hands, work, target, &built) {
+        match send(target) {
             Ok(product) => hands.report(Event::Made { job: hands.assignment.job.clone(), product }),
             Err(words) => {
                 hands.step_ended(1, StepEnd::Exit(1));

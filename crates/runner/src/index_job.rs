@@ -2,12 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use pondrix_core::run::{Event, Outcome, Product, StepEnd};
+use pondrix_core::run::{Product, StepEnd};
 use pondrix_core::work::{ImagePart, ImageWork, PushWork};
 use pondrix_image::registry::{Registry, push_index};
 use pondrix_image::{Descriptor, Index, Platform, media};
 
-use crate::image_job::{tags_are_free, tell_index, tell_tags, why_ended};
+use crate::image_job::{push_everywhere, tags_are_free, tell_index, tell_tags, why_ended};
 use crate::job::{End, Hands};
 
 pub(crate) fn carry_out(hands: &Hands, work: &ImageWork) -> End {
@@ -21,22 +21,7 @@ pub(crate) fn carry_out(hands: &Hands, work: &ImageWork) -> End {
         return End::failed(words);
     }
     hands.step_ended(0, StepEnd::Exit(0));
-    hands.step_started(1);
-    for target in &work.pushes {
-        if let Some(end) = why_ended(hands) {
-            hands.step_ended(1, end);
-            return End::failed("ended before the push");
-        }
-        match send(hands, work, target) {
-            Ok(product) => hands.report(Event::Made { job: hands.assignment.job.clone(), product }),
-            Err(words) => {
-                hands.step_ended(1, StepEnd::Exit(1));
-                return End::failed(words);
-            }
-        }
-    }
-    hands.step_ended(1, StepEnd::Exit(0));
-    End { outcome: Outcome::Passed, reason: None }
+    push_everywhere(hands, work, |target| send(hands, work, target))
 }
 
 /// Pushes the index, and gives it its tags.

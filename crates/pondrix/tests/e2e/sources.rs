@@ -138,8 +138,8 @@ async fn files_that_a_repository_leaves_out_of_its_archives_are_there_as_in_a_ch
     repository.write(".gitattributes", "tests export-ignore\nversion export-subst\n*.bat eol=crlf\n").unwrap();
     repository.write("tests/lily.sh", "echo lily is tested\n").unwrap();
     repository.write("version", "$Format:%H$\n").unwrap();
-    repository.write("run.bat", "lily\n").unwrap();
-    let steps = "step \"sh tests/lily.sh\"\n step \"cat version\"\n step \"od -c run.bat\"";
+    repository.write("lily.bat", "lily\n").unwrap();
+    let steps = "step \"sh tests/lily.sh\"\n step \"cat version\"\n step \"od -c lily.bat\"";
     repository.write("pondrix.kdl", &one_job(steps)).unwrap();
     let run = world.run_of("plant-labels", &repository.push("With attributes").unwrap()).await;
     world.passes(&run).await;
