@@ -47,6 +47,9 @@ pub struct Assignment {
     pub lease: String,
     /// The run.
     pub facts: RunFacts,
+    /// The run's page, where people reach the service.
+    #[serde(default)]
+    pub address: String,
     /// The job.
     pub job: JobKey,
     /// Which time it is tried, from 1.

@@ -1,14 +1,14 @@
 //! What is in an image: its layers with the instructions that made them, the files of each, the packages.
 
+mod rpm;
+
 use std::fs::{self, File};
 use std::io::{self, Read};
-use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use pondrix_core::image::packages::{self, Package};
 use pondrix_core::image::{Digest, Entry, EntryKind, merge};
-use rusqlite::{Connection, OpenFlags};
 
 use crate::layer::pack::{is_opaque, is_whiteout};
 use crate::rootfs::Layers;
@@ -160,7 +160,10 @@ fn find_packages(entry: &Entry, layers: &[PathBuf], found: &mut Vec<Package>) {
         "installed" if folder.ends_with("lib/apk/db") => {
             found.extend(text().map(|text| packages::alpine(&text)).unwrap_or_default());
         }
-        "rpmdb.sqlite" => found.extend(open().and_then(|path| rpm(&path).ok()).unwrap_or_default()),
+        // rpm changed the form of its database twice, and its place.
+        "rpmdb.sqlite" | "Packages" | "Packages.db" if parent == "rpm" => {
+            found.extend(open().and_then(|path| rpm::packages(&path).ok()).unwrap_or_default());
+        }
         "METADATA" if parent.ends_with(".dist-info") => found.extend(text().and_then(|text| packages::python(&text))),
         "PKG-INFO" if parent.ends_with(".egg-info") => found.extend(text().and_then(|text| packages::python(&text))),
         "package.json" if is_node_package(folder) => found.extend(text().and_then(|text| packages::npm(&text))),
@@ -177,20 +180,6 @@ fn is_node_package(folder: &str) -> bool {
     let Some((_, name)) = folder.rsplit_once("node_modules/") else { return false };
     let slashes = name.matches('/').count();
     slashes == 0 || (slashes == 1 && name.starts_with('@'))
-}
-
-/// The packages of rpm's database.
-fn rpm(path: &Path) -> rusqlite::Result<Vec<Package>> {
-    // It is somebody else's file: nothing in it is carried out, and nothing is written beside it.
-    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-    let name: String = path.as_os_str().as_bytes().iter().map(|byte| format!("%{byte:02x}")).collect();
-    let connection = Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)?;
-    connection.pragma_update(None, "trusted_schema", false)?;
-    connection.pragma_update(None, "cell_size_check", true)?;
-    let mut statement = connection.prepare("SELECT blob FROM Packages")?;
-    let rows = statement.query_map([], |row| row.get::<_, Vec<u8>>(0))?;
-    let blobs = rows.collect::<Result<Vec<_>, _>>()?;
-    Ok(blobs.iter().filter_map(|blob| packages::rpm_header(blob)).collect())
 }
 
 /// The packages that a program was built of, where it says so: the section `.dep-v0` of a 64-bit ELF file
@@ -258,7 +247,7 @@ mod tests {
         write("app/Cargo.lock", "[[package]]\nname = \"serde\"\nversion = \"1\"\nsource = \"r\"\n");
         write("etc/motd", "hello");
         fs::create_dir_all(root.join("var/lib/rpm")).unwrap();
-        let rpm = Connection::open(root.join("var/lib/rpm/rpmdb.sqlite")).unwrap();
+        let rpm = rusqlite::Connection::open(root.join("var/lib/rpm/rpmdb.sqlite")).unwrap();
         rpm.execute_batch("CREATE TABLE Packages (hnum INTEGER PRIMARY KEY, blob BLOB NOT NULL)").unwrap();
         let mut header: Vec<u8> = [3_u32, 12].iter().flat_map(|number| number.to_be_bytes()).collect();
         for (tag, offset) in [(1000_u32, 0_u32), (1001, 5), (1002, 9)] {

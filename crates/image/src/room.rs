@@ -4,7 +4,7 @@
 //! again. A machine that loses its power may therefore have content that is not whole; a store that is opened
 //! on a machine which was started anew forgets what it was given last.
 //!
-//! Keeping a store below a size: what was used least recently goes, and nothing that somebody uses.
+//! Keeping a store, and the folders that builds mount as caches, below a size: what was used least recently goes, and nothing that somebody uses.
 //!
 //! Whoever uses a store says so for as long as that lasts ([`Store::in_use`]). Content that was used since the
 //! oldest of those began stays; what is older than that none of them has.
@@ -129,22 +129,29 @@ impl Store {
         drop(noted);
     }
 
-    /// Brings the store below so many bytes, where it is above, as far as nobody uses what is in it.
+    /// Brings the store, with the caches of all projects in `caches`, below so many bytes, where it is above, as far as
+    /// nobody uses what is in it.
     ///
     /// # Errors
-    /// When the folder cannot be read.
-    pub fn make_room(&self, limit: u64) -> io::Result<Freed> {
+    /// When a folder cannot be read.
+    pub fn make_room(&self, limit: u64, caches: &Path) -> io::Result<Freed> {
         let mut all = self.contents()?;
+        all.extend(cached(caches)?);
         let mut total: u64 = all.iter().map(|content| content.bytes).sum();
         let mut freed = Freed::default();
         if total <= limit {
             return Ok(freed);
         }
-        let since = self.users().0.lock().unwrap_or_else(PoisonError::into_inner).1.values().min().copied();
         all.sort_by_key(|content| content.used);
         for content in all {
-            if total <= limit / 100 * TARGET || since.is_some_and(|since| content.used >= since) {
+            if total <= limit / 100 * TARGET {
                 break;
+            }
+            // Looked at once more: finding out how much there is takes its time, and jobs begin meanwhile.
+            let since = self.users().0.lock().unwrap_or_else(PoisonError::into_inner).1.values().min().copied();
+            let used = modified(&content.mark).unwrap_or(content.used);
+            if since.is_some_and(|since| used >= since) {
+                continue;
             }
             if self.remove(&content.path).is_err() {
                 continue;
@@ -170,22 +177,7 @@ impl Store {
     }
 
     fn content(&self, kind: Kind, hex: &str, path: PathBuf) -> Option<Content> {
-        let mark = self.mark_path(kind, hex);
-        let known: Option<u64> = fs::read_to_string(&mark).ok().and_then(|text| text.parse().ok());
-        let data = fs::symlink_metadata(&path).ok()?;
-        let used = fs::metadata(&mark).and_then(|mark| mark.modified()).or_else(|_| data.modified()).ok()?;
-        let bytes = match known {
-            Some(bytes) => bytes,
-            None => {
-                let bytes = if data.is_dir() { taken_by(&path) } else { data.blocks() * 512 };
-                // The time of the last use stays: looking is not using.
-                if fs::write(&mark, bytes.to_string()).is_ok() {
-                    drop(File::options().write(true).open(&mark).and_then(|mark| mark.set_modified(used)));
-                }
-                bytes
-            }
-        };
-        Some(Content { used, bytes, path, mark })
+        content(path, self.mark_path(kind, hex))
     }
 
     /// Removes content so that it is there whole or not at all.
@@ -196,6 +188,57 @@ impl Store {
         let place = tempfile::tempdir_in(self.folder().join("unfinished"))?;
         fs::rename(path, place.path().join("layer"))
     }
+}
+
+/// Notes that a build mounts a cache now, after which its size is another.
+pub(crate) fn note_cache(cache: &Path) -> io::Result<()> {
+    fs::write(cache_mark(cache), "")
+}
+
+fn cache_mark(cache: &Path) -> PathBuf {
+    cache.with_extension("used")
+}
+
+/// The caches that builds mount, of all projects: a folder of folders for each.
+fn cached(caches: &Path) -> io::Result<Vec<Content>> {
+    let mut all = Vec::new();
+    let projects = match fs::read_dir(caches) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(all),
+        other => other?,
+    };
+    for project in projects {
+        for cache in fs::read_dir(project?.path())? {
+            let path = cache?.path();
+            // One that begins with a dot is being made.
+            let is_cache =
+                path.is_dir() && path.file_name().is_none_or(|name| !name.as_encoded_bytes().starts_with(b"."));
+            all.extend(is_cache.then(|| content(path.clone(), cache_mark(&path))).flatten());
+        }
+    }
+    Ok(all)
+}
+
+fn modified(mark: &Path) -> io::Result<SystemTime> {
+    fs::metadata(mark)?.modified()
+}
+
+/// Content whose mark says when it was used, and how many bytes it takes, where that is known.
+fn content(path: PathBuf, mark: PathBuf) -> Option<Content> {
+    let known: Option<u64> = fs::read_to_string(&mark).ok().and_then(|text| text.parse().ok());
+    let data = fs::symlink_metadata(&path).ok()?;
+    let used = modified(&mark).or_else(|_| data.modified()).ok()?;
+    let bytes = match known {
+        Some(bytes) => bytes,
+        None => {
+            let bytes = if data.is_dir() { taken_by(&path) } else { data.blocks() * 512 };
+            // The time of the last use stays: looking is not using.
+            if fs::write(&mark, bytes.to_string()).is_ok() {
+                drop(File::options().write(true).open(&mark).and_then(|mark| mark.set_modified(used)));
+            }
+            bytes
+        }
+    };
+    Some(Content { used, bytes, path, mark })
 }
 
 /// How many bytes of the disk a folder takes. A file with several names counts once for each: that is a
@@ -235,8 +278,8 @@ mod tests {
         let (old, older, new) = (add(1), add(2), add(3));
         used_hours_ago(&store, &old, 5);
         used_hours_ago(&store, &older, 9);
-        assert_eq!(store.make_room(1 << 20).unwrap(), Freed::default(), "there is room");
-        let freed = store.make_room(250_000).unwrap();
+        assert_eq!(store.make_room(1 << 20, Path::new("/nowhere")).unwrap(), Freed::default(), "there is room");
+        let freed = store.make_room(250_000, Path::new("/nowhere")).unwrap();
         assert_eq!((freed.count, freed.bytes), (1, 100_000));
         assert!(!store.has_blob(&older) && store.has_blob(&old) && store.has_blob(&new));
     }
@@ -251,10 +294,10 @@ mod tests {
         used_hours_ago(&store, &again, 6);
         // A running job found it there, and goes on using it.
         assert!(store.has_blob(&again));
-        assert_eq!(store.make_room(1).unwrap().count, 1);
+        assert_eq!(store.make_room(1, Path::new("/nowhere")).unwrap().count, 1);
         assert!(!store.has_blob(&before) && store.has_blob(&again));
         drop(user);
-        assert_eq!(store.make_room(1).unwrap().count, 1);
+        assert_eq!(store.make_room(1, Path::new("/nowhere")).unwrap().count, 1);
     }
 
     #[test]
@@ -277,11 +320,43 @@ mod tests {
         let digest = crate::digest_of(b"a layer");
         fs::create_dir_all(store.layer_path(&digest).join("a/b")).unwrap();
         fs::write(store.layer_path(&digest).join("a/b/c"), vec![7; 50_000]).unwrap();
-        assert_eq!(store.make_room(1 << 30).unwrap(), Freed::default());
+        assert_eq!(store.make_room(1 << 30, Path::new("/nowhere")).unwrap(), Freed::default());
         let mark = folder.path().join(format!("used/layer-{}", digest.hex()));
         assert!(fs::read_to_string(mark).unwrap().parse::<u64>().unwrap() > 50_000);
-        assert_eq!(store.make_room(1).unwrap().count, 1);
+        assert_eq!(store.make_room(1, Path::new("/nowhere")).unwrap().count, 1);
         assert!(!store.layer_path(&digest).exists());
         assert_eq!(fs::read_dir(folder.path().join("unfinished")).unwrap().count(), 0);
+    }
+
+    #[test]
+    fn caches_count_with_what_they_grew_to_and_go_when_no_build_used_them_for_longest() {
+        let (folder, store) = store();
+        let caches = folder.path().join("caches");
+        let grown = |project: &str, name: &str, hours: u64| {
+            let cache = caches.join(project).join(name);
+            fs::create_dir_all(&cache).unwrap();
+            note_cache(&cache).unwrap();
+            fs::write(cache.join("grown"), vec![7; 100_000]).unwrap();
+            let mark = File::options().write(true).open(cache_mark(&cache)).unwrap();
+            mark.set_modified(SystemTime::now() - Duration::from_secs(3600 * hours)).unwrap();
+            cache
+        };
+        let blob = store.add_blob(&[1; 100_000]).unwrap();
+        used_hours_ago(&store, &blob, 2);
+        let (old, new) = (grown("desk", "old", 3), grown("labels", "new", 1));
+        assert_eq!(store.make_room(1 << 20, &caches).unwrap(), Freed::default());
+        let freed = store.make_room(290_000, &caches).unwrap();
+        assert_eq!((freed.count, old.exists(), new.exists(), store.has_blob(&blob)), (1, false, true, true));
+        assert!(!cache_mark(&old).exists());
+        // It grows: the size of a cache is found out anew after each use.
+        note_cache(&new).unwrap();
+        fs::write(new.join("more"), vec![7; 500_000]).unwrap();
+        let user = store.in_use();
+        note_cache(&new).unwrap();
+        let freed = store.make_room(400_000, &caches).unwrap();
+        assert!(new.exists() && freed.bytes < 150_000, "a build has it: {freed:?}");
+        drop(user);
+        store.make_room(400_000, &caches).unwrap();
+        assert!(!new.exists());
     }
 }

@@ -53,9 +53,14 @@ impl Folder {
         Ok(Self { path, store, contents, sources, _lock: Arc::new(lock) })
     }
 
+    /// The folder of the caches that builds of all images mount: a folder for each project.
+    pub(crate) fn all_build_caches(&self) -> PathBuf {
+        self.path.join("build-caches")
+    }
+
     /// The folder of the caches that builds of a project's images mount.
     pub(crate) fn build_caches(&self, project: &ProjectName) -> PathBuf {
-        self.path.join("build-caches").join(project.as_str())
+        self.all_build_caches().join(project.as_str())
     }
 
     /// A place for one job; removed when dropped.

@@ -204,7 +204,8 @@ fn attach(hands: &Hands, work: &ImageWork, target: &PushWork, built: &Built, pac
         let created = ("org.opencontainers.image.created".to_owned(), work.moment.to_string());
         // Not on the image: the same commit gives the same image in every run.
         let run = ("pondrix.run".to_owned(), hands.assignment.facts.id.to_string());
-        let attachment = Attachment { kind: SPDX, bytes: bill.as_bytes(), annotations: [created, run].into() };
+        let address = ("pondrix.run.address".to_owned(), hands.assignment.address.clone());
+        let attachment = Attachment { kind: SPDX, bytes: bill.as_bytes(), annotations: [created, run, address].into() };
         let registry = Registry::new(repository.host(), &hands.registries())?;
         // An image that was pushed before has its bill already.
         let image = repository.at(built.image.digest.clone());

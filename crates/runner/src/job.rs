@@ -176,8 +176,8 @@ impl JobContext {
 
     /// Forgets images that were not used for long, where there are too many; others need not wait for it.
     fn make_room(&self) {
-        let (store, limit) = (self.folder.store.clone(), self.config.store_limit);
-        tokio::task::spawn_blocking(move || match store.make_room(limit) {
+        let (folder, limit) = (self.folder.clone(), self.config.store_limit);
+        tokio::task::spawn_blocking(move || match folder.store.make_room(limit, &folder.all_build_caches()) {
             Ok(freed) if freed.count > 0 => info!(freed.count, freed.bytes, "made room among the images"),
             Ok(_) => {}
             Err(error) => warn!(%error, "the size of the images could not be told"),

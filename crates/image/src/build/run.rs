@@ -19,6 +19,7 @@ use crate::digest_of;
 use crate::layer::Times;
 use crate::oci::Platform;
 use crate::recipe::{Command, Instruction, Mount, MountKind, Run, RunNetwork};
+use crate::room::note_cache;
 use crate::rootfs::Layers;
 use crate::store::io_error;
 
@@ -331,6 +332,7 @@ impl StageBuild<'_> {
         fs::create_dir_all(caches).map_err(io_error("make the folder of caches"))?;
         let name = digest_of(id.as_bytes()).hex()[..32].to_owned();
         if sharing == "shared" {
+            note_cache(&caches.join(&name)).map_err(io_error("note a cache's use"))?;
             return Ok((caches.join(name), None));
         }
         for number in 0..PRIVATE_CACHES {
@@ -340,6 +342,7 @@ impl StageBuild<'_> {
             let lock = lock.map_err(io_error("lock a cache"))?;
             loop {
                 if flock(&lock, FlockOperation::NonBlockingLockExclusive).is_ok() {
+                    note_cache(&caches.join(&name)).map_err(io_error("note a cache's use"))?;
                     return Ok((caches.join(name), Some(lock)));
                 }
                 if sharing == "private" {

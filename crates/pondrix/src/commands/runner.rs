@@ -51,7 +51,7 @@ pub(crate) struct Allows {
     /// (binfmt_misc); may be said more than once.
     #[arg(long, value_name = "PLATFORM")]
     pub(crate) emulates: Vec<Platform>,
-    /// Keep at most so much of images and layers; what was used least recently goes first, and nothing that a
+    /// Keep at most so much of images, layers and the caches that builds mount; what was used least recently goes first, and nothing that a
     /// running job uses.
     #[arg(long, value_name = "SIZE", default_value_t = DEFAULT_STORE)]
     pub(crate) store_limit: Size,

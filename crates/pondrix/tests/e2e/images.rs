@@ -297,7 +297,9 @@ async fn images_are_listed_shown_and_compared_with_what_is_in_them() {
     let address = format!("{registry}/v2/garden/labels/referrers/{}", detail.summary.digest);
     let attached: serde_json::Value = reqwest::get(address).await.unwrap().json().await.unwrap();
     assert_eq!(attached["manifests"][0]["artifactType"], "application/spdx+json");
-    assert_eq!(attached["manifests"][0]["annotations"]["pondrix.run"], "plant-labels#2");
+    let annotations = &attached["manifests"][0]["annotations"];
+    assert_eq!(annotations["pondrix.run"], "plant-labels#2");
+    assert_eq!(annotations["pondrix.run.address"], format!("{}/runs/plant-labels/2", world.url()));
     assert_eq!(found_in(&world.folder.path().join("registry"), "pkg:deb/libpond@1.1").len(), 1);
     let zstd = layers_of(&world, &second[..12]).pop().unwrap();
     let bytes = std::fs::read(world.folder.path().join("registry/blobs").join(zstd.hex())).unwrap();

@@ -13,7 +13,7 @@ use axum::{Json, Router};
 use futures_util::StreamExt;
 use pondrix_api::{Beat, Hello, LogLength, Report, SourceChanges, SourceDifference, TakeRequest};
 use pondrix_core::run::Event;
-use pondrix_core::{JobKey, ProjectName};
+use pondrix_core::{JobKey, ProjectName, RunId};
 use serde::Deserialize;
 use tokio_util::io::ReaderStream;
 
@@ -65,7 +65,11 @@ async fn take(State(app): Shared, _runner: Runner, Json(request): Json<TakeReque
         () = app.shutdown.cancelled() => None,
     };
     Ok(match taken {
-        Some(assignment) => Json(assignment).into_response(),
+        Some(mut assignment) => {
+            let RunId { project, number } = &assignment.facts.id;
+            assignment.address = format!("{}/runs/{project}/{number}", app.public_url);
+            Json(assignment).into_response()
+        }
         None => StatusCode::NO_CONTENT.into_response(),
     })
 }

@@ -229,7 +229,10 @@ impl Engine {
                 let registries = Self::registries_for(registries, &work);
                 let facts = live.row.facts.clone();
                 let log = self.logs.log(&facts.id, job).length();
-                Ok(Some(Assignment { lease, facts, job: job.clone(), attempt, log, work, takes, secrets, registries }))
+                // Where people reach the service, who answers the runner knows.
+                let address = String::new();
+                let job = job.clone();
+                Ok(Some(Assignment { lease, facts, address, job, attempt, log, work, takes, secrets, registries }))
             }
             Err(words) => {
                 let ended = Event::JobEnded { job: job.clone(), outcome: Outcome::Failed, reason: Some(words) };
