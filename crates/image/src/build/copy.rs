@@ -8,7 +8,7 @@ use std::time::{Duration, SystemTime};
 
 use pondrix_sandbox::IdMap;
 
-use super::files::{FilesError, Item, at};
+use super::files::{FOLDER_MODE, FilesError, Item, at};
 use super::owner::Mode;
 use crate::layer::attributes;
 use crate::layer::unpack::set_time;
@@ -53,6 +53,10 @@ impl<'a> Copier<'a> {
     pub(super) fn copy(&mut self, items: &[Item], to: &str) -> Result<(), FilesError> {
         let destination = Path::new(to);
         for item in items {
+            if item.to.as_os_str().is_empty() && item.data.is_dir() {
+                self.put_folder(item, destination)?;
+                continue;
+            }
             if item.to.as_os_str().is_empty() {
                 let real = self.real(destination)?;
                 self.put(item, &real)?;
@@ -121,7 +125,7 @@ impl<'a> Copier<'a> {
                 (None, None) => {
                     let (user, group) = self.owner.unwrap_or((0, 0));
                     self.ids.give(&on_disk, user, group).map_err(at(&on_disk))?;
-                    fs::set_permissions(&on_disk, PermissionsExt::from_mode(0o755)).map_err(at(&on_disk))?;
+                    fs::set_permissions(&on_disk, PermissionsExt::from_mode(FOLDER_MODE)).map_err(at(&on_disk))?;
                     set_time(&on_disk, self.time).map_err(at(&on_disk))?;
                 }
             }
@@ -177,8 +181,7 @@ impl<'a> Copier<'a> {
         let (user, group) = self.owner.unwrap_or(own);
         self.ids.give(on_disk, user, group).map_err(at(on_disk))?;
         if !item.data.is_symlink() {
-            let before = item.data.mode() & 0o7777;
-            let mode = self.mode.as_ref().map_or(before, |mode| mode.of(before, item.data.is_dir()));
+            let mode = self.mode.as_ref().map_or(item.mode, |mode| mode.of(item.mode, item.data.is_dir()));
             fs::set_permissions(on_disk, PermissionsExt::from_mode(mode)).map_err(at(on_disk))?;
             // After the owner, whose change takes capabilities away.
             if item.keeps {

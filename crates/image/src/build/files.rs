@@ -19,6 +19,8 @@ use crate::layer::attributes;
 use crate::recipe::Ignore;
 use crate::rootfs::Layers;
 
+/// The permissions of a folder that nobody said anything of.
+pub(super) const FOLDER_MODE: u32 = 0o755;
 /// How much of a file is hashed at once.
 const PIECE: usize = 256 * 1024;
 
@@ -69,8 +71,25 @@ pub(super) struct Item {
     /// Where it is on this machine.
     pub(super) real: PathBuf,
     pub(super) data: Metadata,
+    /// Its permissions.
+    pub(super) mode: u32,
     /// Whether owner and time are the file's own.
     pub(super) keeps: bool,
+}
+
+impl Item {
+    fn new(to: PathBuf, real: PathBuf, data: Metadata, keeps: bool) -> Self {
+        let mode = data.mode() & 0o7777;
+        Self { to, real, data, mode, keeps }
+    }
+
+    /// A folder that was named, whose content is copied. Where there is none at the destination it becomes one: as it
+    /// is, if it is a folder in an image; else, and of all that there is, as folders are that nobody said anything of.
+    fn root(root: &Path, real: PathBuf, data: Metadata, keeps: bool) -> Self {
+        let keeps = keeps && root != Path::new("/");
+        let item = Self::new(PathBuf::new(), real, data, keeps);
+        if keeps { item } else { Self { mode: FOLDER_MODE, ..item } }
+    }
 }
 
 /// How what a source names is laid out at the destination.
@@ -94,8 +113,10 @@ impl Source<'_> {
             let data = fs::symlink_metadata(&on_disk).map_err(at(&on_disk))?;
             let lead = if layout.parents { self.lead(named, root) } else { PathBuf::new() };
             if data.is_dir() {
-                if layout.parents && !lead.as_os_str().is_empty() {
-                    items.push(Item { to: lead.clone(), real: on_disk, data, keeps: self.keeps });
+                if !layout.parents {
+                    items.push(Item::root(&real, on_disk, data, self.keeps));
+                } else if !lead.as_os_str().is_empty() {
+                    items.push(Item::new(lead.clone(), on_disk, data, self.keeps));
                 }
                 self.walk(&real, Path::new(""), &lead, layout, items)?;
                 continue;
@@ -107,7 +128,7 @@ impl Source<'_> {
             };
             let name = Path::new(root.file_name().unwrap_or_default());
             if layout.exclude.left_out_by(name).is_none() {
-                items.push(Item { to, real: on_disk, data, keeps: self.keeps });
+                items.push(Item::new(to, on_disk, data, self.keeps));
             }
         }
         Ok(roots.len())
@@ -226,7 +247,7 @@ impl Source<'_> {
                 continue;
             }
             let place = items.len();
-            items.push(Item { to: lead.join(&inner), real: on_disk, data, keeps: self.keeps });
+            items.push(Item::new(lead.join(&inner), on_disk, data, self.keeps));
             if is_folder {
                 self.walk(&path, &inner, lead, layout, items)?;
             }
@@ -252,7 +273,7 @@ impl Source<'_> {
         let on_disk = self.layers.find(path).ok_or_else(|| self.missing(&path.to_string_lossy()))?;
         let data = fs::symlink_metadata(&on_disk).map_err(at(&on_disk))?;
         let is_folder = data.is_dir();
-        items.push(Item { to: PathBuf::new(), real: on_disk, data, keeps: self.keeps });
+        items.push(Item::new(PathBuf::new(), on_disk, data, self.keeps));
         let nothing = Ignore::default();
         let layout = Layout { exclude: &nothing, parents: false, into_folder: true };
         if is_folder { self.walk(path, Path::new(""), Path::new(""), &layout, items) } else { Ok(()) }
@@ -288,7 +309,7 @@ pub(super) fn add_to_key(items: &[Item], ids: IdMap, seen: Option<&Seen>, key: &
         } else {
             "other"
         };
-        key.text(word).path(&item.to).number(u64::from(item.data.mode() & 0o7777)).bytes(&content);
+        key.text(word).path(&item.to).number(item.mode.into()).bytes(&content);
         if item.keeps {
             let (user, group) = ids.to_inside(item.data.uid(), item.data.gid());
             key.number(user.into()).number(group.into()).number(item.data.mtime().cast_unsigned());

@@ -101,9 +101,11 @@ impl StageBuild<'_> {
         self.step(at, key.digest(), |stage, upper| {
             let ids = stage.build.store.ids();
             let mut copier = Copier::new(Layers(&below_paths), upper, ids, stage.state.moment).owned(owner, mode_read);
-            let is_folder = into_folder || items.iter().any(|item| !item.to.as_os_str().is_empty());
-            let begun = if is_folder { copier.folder(Path::new(&to)).map(drop) } else { Ok(()) };
-            begun.and_then(|()| copier.copy(&items, &to)).map_err(|error| stage.files_fault(at, error))?;
+            let copied = copier.copy(&items, &to).and_then(|()| match into_folder {
+                true => copier.folder(Path::new(&to)).map(drop),
+                false => Ok(()),
+            });
+            copied.map_err(|error| stage.files_fault(at, error))?;
             Ok(Some(Times::from_now(stage.state.moment)))
         })
     }
