@@ -49,6 +49,8 @@ pub fn decompressed(blob: impl Read + 'static) -> io::Result<Box<dyn Read>> {
     })
 }
 
+/// A few bytes may unpack to any number: no layer is longer than this.
+const LONGEST_LAYER: u64 = 128 << 30;
 /// How much is decompressed at once, and how often before it is used.
 const PIECE: usize = 512 * 1024;
 const AHEAD: usize = 4;
@@ -84,9 +86,14 @@ fn decompress(blob: File, to: &SyncSender<Piece>) {
         Ok(plain) => plain,
         Err(error) => return drop(to.send(Err(error))),
     };
+    let mut total = 0;
     loop {
         let mut piece = Vec::with_capacity(PIECE);
-        let read = (&mut plain).take(PIECE as u64).read_to_end(&mut piece);
+        let mut read = (&mut plain).take(PIECE as u64).read_to_end(&mut piece);
+        total += piece.len() as u64;
+        if total > LONGEST_LAYER {
+            read = Err(io::Error::other(format!("it unpacks to more than {} GiB", LONGEST_LAYER >> 30)));
+        }
         let is_last = !matches!(read, Ok(count) if count > 0);
         // Nobody listens any more where a later one has met a fault.
         if to.send(read.map(|_| piece)).is_err() || is_last {

@@ -1,6 +1,6 @@
 //! What is asked of a registry: documents, blobs, tags, referrers.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::path::Path;
 use std::time::Duration;
 
@@ -60,6 +60,9 @@ pub async fn download(address: &str, to: &Path, most: u64) -> Result<(), String>
     }
     file.flush().await.map_err(|error| told(&error))
 }
+
+/// What is said of a list whose next page is one that was read already.
+pub(super) const CIRCLE: &str = "its pages lead round in a circle";
 
 /// A page of tags (OCI Distribution 1.1, "Content Discovery").
 #[derive(Deserialize)]
@@ -316,8 +319,12 @@ impl Registry {
         let doing = format!("list the tags of {}", repository.path());
         let mut tags = Vec::new();
         let mut next = Some(self.at(repository, &format!("tags/list?n={page}")));
+        let mut read = HashSet::new();
         while let Some(address) = next {
             let response = self.ask(Method::GET, repository, &address, "", &doing).await?;
+            if !read.insert(address) {
+                return Err(self.nonsense("list of tags", CIRCLE));
+            }
             if response.status() == StatusCode::NOT_FOUND {
                 return Ok(tags);
             }

@@ -1,5 +1,6 @@
 //! What goes wrong with registries, in their own words.
 
+use pondrix_core::Size;
 use pondrix_core::image::Digest;
 use serde::Deserialize;
 
@@ -41,6 +42,18 @@ pub enum RegistryError {
         status: u16,
         /// Who signed in, if anybody did.
         user: Option<String>,
+    },
+    /// The disk cannot take an image.
+    #[error(
+        "{image} has {needed} to fetch, and the disk of the store has {free} left; make room, or run the job elsewhere"
+    )]
+    NoRoom {
+        /// The image.
+        image: String,
+        /// How much of it is not there yet.
+        needed: Size,
+        /// How much is free.
+        free: Size,
     },
     /// What is known of it is of no use.
     #[error("the registry {host} cannot be asked: {words}")]

@@ -1,10 +1,12 @@
 //! Pulling: manifest, configuration and layers into the store.
 
 use futures_util::{StreamExt, TryStreamExt};
+use pondrix_core::Size;
 use pondrix_core::image::{Digest, Reference, Registries};
 
 use super::{Registry, RegistryError};
 use crate::oci::{Index, Manifest, Platform};
+use crate::store::io_error;
 use crate::{Image, Store};
 
 /// How many layers are fetched at once.
@@ -52,6 +54,7 @@ pub async fn pull_for(
         let words = format!("it has {} layers, more than the {MOST_LAYERS} that can be mounted", manifest.layers.len());
         return Err(registry.nonsense("image that can be run here", words));
     }
+    there_is_room(&manifest, reference, store)?;
     let parts = manifest.layers.iter().chain([&manifest.config]);
     let fetches = parts.map(|part| registry.fetch_blob(repository, &part.digest, part.size, store));
     futures_util::stream::iter(fetches.collect::<Vec<_>>()).buffer_unordered(AT_ONCE).try_collect::<()>().await?;
@@ -82,6 +85,19 @@ impl Registry {
 fn complete(store: &Store, digest: &Digest) -> Option<Image> {
     let image = store.has_blob(digest).then(|| store.image(digest).ok())??;
     image.manifest.layers.iter().all(|layer| store.has_blob(&layer.digest)).then_some(image)
+}
+
+/// Whether the disk can take what an image says it has, before any of it is fetched.
+fn there_is_room(manifest: &Manifest, image: &Reference, store: &Store) -> Result<(), RegistryError> {
+    let missing = manifest.layers.iter().filter(|layer| !store.has_blob(&layer.digest));
+    let needed = missing.fold(0_u64, |sum, layer| sum.saturating_add(layer.size));
+    let disk = rustix::fs::statvfs(store.folder()).map_err(|e| io_error("look at its disk")(e.into()))?;
+    let free = disk.f_bavail.saturating_mul(disk.f_frsize);
+    if needed > free {
+        let [needed, free] = [needed, free].map(Size::from_bytes);
+        return Err(RegistryError::NoRoom { image: image.to_string(), needed, free });
+    }
+    Ok(())
 }
 
 fn missing(registry: &Registry, reference: &Reference) -> RegistryError {

@@ -1,10 +1,11 @@
 //! Documents that are attached to an image (OCI Distribution 1.1, "Listing Referrers").
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use pondrix_core::image::{Digest, Reference, Repository};
 use reqwest::{Method, StatusCode};
 
+use super::client::CIRCLE;
 use super::{Registry, RegistryError};
 use crate::Store;
 use crate::hash::digest_of;
@@ -13,6 +14,10 @@ use crate::oci::{Descriptor, Index, Manifest, media};
 /// The configuration of a document that is no image (OCI Image specification, "Guidance for an Empty
 /// Descriptor").
 const EMPTY: &[u8] = b"{}";
+
+/// As many pages of a list are read, and documents of so many bytes.
+const MOST_PAGES: usize = 100;
+const LONGEST_ATTACHED: u64 = 256 << 20;
 
 /// Something to attach.
 #[derive(Clone, Debug)]
@@ -86,10 +91,13 @@ impl Registry {
     /// When the registry is silent, refuses, or answers nonsense.
     pub async fn referrers(&self, repository: &Repository, subject: &Digest) -> Result<Vec<Descriptor>, RegistryError> {
         let doing = format!("say what is attached to {}", subject.short());
-        let mut all = Vec::new();
+        let (mut all, mut read) = (Vec::new(), HashSet::new());
         let mut next = Some(self.at(repository, &format!("referrers/{subject}")));
         while let Some(address) = next {
             let response = self.ask(Method::GET, repository, &address, media::INDEX, &doing).await?;
+            if !read.insert(address) {
+                return Err(self.nonsense("list of what is attached", CIRCLE));
+            }
             if response.status() == StatusCode::NOT_FOUND {
                 // It does not know the question; the tag may.
                 return Ok(self.under_tag(repository, subject).await?.map_or(Vec::new(), |index| index.manifests));
@@ -99,6 +107,9 @@ impl Registry {
             let index: Index = serde_json::from_slice(&self.body(response, &doing).await?)
                 .map_err(|error| self.nonsense("list of what is attached", error.to_string()))?;
             all.extend(index.manifests);
+            if read.len() == MOST_PAGES && next.is_some() {
+                return Err(self.nonsense("list of what is attached", format!("more than {MOST_PAGES} pages")));
+            }
         }
         Ok(all)
     }
@@ -123,6 +134,10 @@ impl Registry {
         let manifest: Manifest =
             serde_json::from_slice(&document.bytes).map_err(|error| self.nonsense("manifest", error.to_string()))?;
         let Some(part) = manifest.layers.first() else { return Ok(None) };
+        if part.size > LONGEST_ATTACHED {
+            let words = format!("{} MiB long, and at most {} are taken", part.size >> 20, LONGEST_ATTACHED >> 20);
+            return Err(self.nonsense("attached document", words));
+        }
         self.fetch_blob(repository, &part.digest, part.size, store).await?;
         Ok(Some(store.read_blob(&part.digest)?))
     }

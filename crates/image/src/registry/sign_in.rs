@@ -9,6 +9,9 @@ use serde::Deserialize;
 
 /// How long a token is good for where its giver does not say.
 const DEFAULT_LIFE: Duration = Duration::from_secs(60);
+/// How long a token is good for at least and at most, whatever its giver says: it is used at once.
+const SHORTEST_LIFE: Duration = Duration::from_secs(2);
+const LONGEST_LIFE: Duration = Duration::from_hours(24);
 /// How long before its end a token is not used any more.
 const MARGIN: Duration = Duration::from_secs(10);
 
@@ -94,7 +97,7 @@ impl Pass {
     pub(super) fn token(answer: &[u8]) -> Option<Self> {
         let given: Given = serde_json::from_slice(answer).ok()?;
         let token = given.token.or(given.access_token).filter(|token| !token.is_empty())?;
-        let life = given.expires_in.map_or(DEFAULT_LIFE, Duration::from_secs);
+        let life = given.expires_in.map_or(DEFAULT_LIFE, Duration::from_secs).clamp(SHORTEST_LIFE, LONGEST_LIFE);
         Some(Self::Token(token, Instant::now() + life.saturating_sub(MARGIN.min(life / 2))))
     }
 

@@ -146,7 +146,11 @@ impl Registry {
         let mut tries = 1;
         loop {
             let pass = self.pass(&scope);
-            let request = shown_with(make(&self.client)?, pass.as_ref());
+            let (client, request) = make(&self.client)?.build_split();
+            let request = request.map_err(self.silent(doing))?;
+            // A place for an upload may be anywhere: what signs in at this registry is shown to no other.
+            let pass = pass.filter(|_| self.is_own(request.url()));
+            let request = shown_with(RequestBuilder::from_parts(client, request), pass.as_ref());
             let pause = PAUSE * 2_u32.pow(tries - 1);
             let response = match request.send().await {
                 Ok(response) => response,
@@ -173,6 +177,11 @@ impl Registry {
             }
             return Ok(response);
         }
+    }
+
+    /// Whether an address is this registry's.
+    fn is_own(&self, url: &Url) -> bool {
+        Url::parse(&self.address).is_ok_and(|own| own.origin() == url.origin())
     }
 
     /// What is shown for these rights, where something is known that can be.
@@ -302,9 +311,7 @@ impl Registry {
             .find(|link| link.split(';').skip(1).any(|part| matches!(part.trim(), "rel=\"next\"" | "rel=next")))?;
         let target = next.trim().strip_prefix('<')?.split('>').next()?;
         let url = response.url().join(target).ok()?;
-        let is_ours = url.host() == response.url().host()
-            && url.port_or_known_default() == response.url().port_or_known_default();
-        is_ours.then(|| url.to_string())
+        (url.origin() == response.url().origin()).then(|| url.to_string())
     }
 }
 

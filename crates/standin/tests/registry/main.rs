@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 mod client;
+mod hostile;
 mod reference;
 
 use std::collections::BTreeMap;

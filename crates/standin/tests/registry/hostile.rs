@@ -1,0 +1,276 @@
+//! The client against a registry that means no good: whatever it answers, the client ends, keeps what it was told to
+//! keep to itself, and takes no more than it can.
+
+use std::net::SocketAddr;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
+
+use axum::body::{Body, Bytes};
+use axum::extract::Request;
+use axum::http::{HeaderMap, StatusCode, Uri};
+use axum::response::{IntoResponse, Response};
+use axum::{Json, Router};
+use pondrix_core::image::Registries;
+use pondrix_image::registry::{Attachment, PushRequest, Registry, RegistryError, pull, push};
+use pondrix_image::{Descriptor, Store, digest_of, media};
+use pondrix_sandbox::IdMap;
+use serde_json::{Value, json};
+use tokio::net::TcpListener;
+
+use super::client::{repository, signed_in};
+use super::{Compression, Place, built, descriptor, image, layer};
+
+/// A server that answers every request as a function says.
+async fn answering<F>(answer: F) -> SocketAddr
+where
+    F: Fn(Request) -> Response + Clone + Send + Sync + 'static,
+{
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let router = Router::new().fallback(move |request: Request| {
+        let answer = answer.clone();
+        async move { answer(request) }
+    });
+    tokio::spawn(axum::serve(listener, router).into_future());
+    address
+}
+
+fn at(address: SocketAddr) -> Registries {
+    let _ = Registry::new("pond.test", &Registries::default());
+    Registries::at([("pond.test", format!("http://{address}"))])
+}
+
+fn store() -> (tempfile::TempDir, Store) {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(folder.path(), IdMap::for_this_process()).unwrap();
+    (folder, store)
+}
+
+/// A manifest with layers of these sizes, and the blob of each.
+fn manifest(sizes: &[u64], blob: &[u8]) -> Value {
+    let layers = sizes.iter().map(|size| Descriptor { size: *size, ..descriptor(media::LAYER_GZIP, blob) });
+    json!({ "schemaVersion": 2, "mediaType": media::MANIFEST,
+        "config": descriptor(media::CONFIG, b"{}"), "layers": layers.collect::<Vec<_>>() })
+}
+
+fn endless() -> Response {
+    let piece = Bytes::from(vec![b'x'; 64 * 1024]);
+    let pieces = futures_util::stream::repeat_with(move || Ok::<_, std::io::Error>(piece.clone()));
+    Body::from_stream(pieces).into_response()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_document_without_end_is_not_read_to_its_end() {
+    let (_folder, store) = store();
+    let address = answering(|_| endless()).await;
+    let error = pull(&image("app:1"), &at(address), &store).await.unwrap_err();
+    assert!(error.to_string().contains("longer than 4 MiB"), "{error}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_layer_is_taken_as_far_as_it_was_announced_and_not_kept_when_it_goes_on() {
+    let (folder, store) = store();
+    let document = manifest(&[1000], b"a layer");
+    let address = answering(move |request| match request.uri().path().contains("/blobs/") {
+        true => endless(),
+        false => Json(document.clone()).into_response(),
+    })
+    .await;
+    let error = pull(&image("app:1"), &at(address), &store).await.unwrap_err();
+    assert!(error.to_string().contains("longer than the 1000 bytes announced"), "{error}");
+    assert_eq!(std::fs::read_dir(folder.path().join("blobs")).unwrap().count(), 0);
+    assert_eq!(std::fs::read_dir(folder.path().join("unfinished")).unwrap().count(), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_image_that_no_disk_could_hold_is_not_begun() {
+    let (_folder, store) = store();
+    let asked = Arc::new(AtomicUsize::new(0));
+    for sizes in [&[1 << 60][..], &[u64::MAX, u64::MAX]] {
+        let (document, count) = (manifest(sizes, b"a layer"), Arc::clone(&asked));
+        let address = answering(move |request| {
+            count.fetch_add(usize::from(request.uri().path().contains("/blobs/")), Ordering::Relaxed);
+            Json(document.clone()).into_response()
+        })
+        .await;
+        let error = pull(&image("app:1"), &at(address), &store).await.unwrap_err();
+        assert!(matches!(error, RegistryError::NoRoom { .. }), "{error}");
+        assert!(error.to_string().starts_with("pond.test/app:1 has "), "{error}");
+    }
+    assert_eq!(asked.load(Ordering::Relaxed), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_image_of_more_layers_than_can_be_mounted_is_refused_before_they_are_fetched() {
+    let (_folder, store) = store();
+    let document = manifest(&[7; 401], b"a layer");
+    let address = answering(move |_| Json(document.clone()).into_response()).await;
+    let error = pull(&image("app:1"), &at(address), &store).await.unwrap_err();
+    assert!(error.to_string().contains("401 layers"), "{error}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn redirects_that_go_round_in_a_circle_are_given_up() {
+    let (_folder, store) = store();
+    let asked = Arc::new(AtomicUsize::new(0));
+    let count = Arc::clone(&asked);
+    let address = answering(move |request| {
+        count.fetch_add(1, Ordering::Relaxed);
+        (StatusCode::TEMPORARY_REDIRECT, [("location", request.uri().to_string())]).into_response()
+    })
+    .await;
+    let error = pull(&image("app:1"), &at(address), &store).await.unwrap_err();
+    assert!(error.to_string().contains("more than 5 redirects"), "{error}");
+    assert!(asked.load(Ordering::Relaxed) < 50, "{asked:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn lists_whose_pages_lead_to_themselves_end() {
+    // The third page is the first again; or there is one more each time, and never anything in it.
+    let page = |circle: bool| {
+        move |request: Request| {
+            let number: u32 =
+                request.uri().query().and_then(|query| query.strip_prefix("p=")?.parse().ok()).unwrap_or(0);
+            let next = if circle { (number + 1) % 3 } else { number + 1 };
+            let next = format!("<{}?p={next}>; rel=\"next\"", request.uri().path());
+            let body = match request.uri().path().contains("/referrers/") {
+                true => json!({ "schemaVersion": 2, "manifests": [] }),
+                false => json!({ "name": "app", "tags": ["lily"] }),
+            };
+            ([("link", next)], Json(body)).into_response()
+        }
+    };
+    let client = Registry::new("pond.test", &at(answering(page(true)).await)).unwrap();
+    let error = client.referrers(&repository("app"), &digest_of(b"x")).await.unwrap_err();
+    assert!(error.to_string().contains("round in a circle"), "{error}");
+    let error = client.tags(&repository("app")).await.unwrap_err();
+    assert!(error.to_string().contains("round in a circle"), "{error}");
+    let client = Registry::new("pond.test", &at(answering(page(false)).await)).unwrap();
+    let error = client.referrers(&repository("app"), &digest_of(b"x")).await.unwrap_err();
+    assert!(error.to_string().contains("more than 100 pages"), "{error}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_at_another_host_is_not_asked_for() {
+    let asked = Arc::new(AtomicUsize::new(0));
+    let count = Arc::clone(&asked);
+    let elsewhere = answering(move |_| {
+        count.fetch_add(1, Ordering::Relaxed);
+        StatusCode::OK.into_response()
+    })
+    .await;
+    let page = move |_| {
+        let next = format!("<http://{elsewhere}/v2/app/tags/list>; rel=\"next\"");
+        ([("link", next)], Json(json!({ "tags": ["lily"] }))).into_response()
+    };
+    let client = Registry::new("pond.test", &at(answering(page).await)).unwrap();
+    assert_eq!(client.tags(&repository("app")).await.unwrap(), ["lily"]);
+    assert_eq!(asked.load(Ordering::Relaxed), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_attached_document_of_any_length_is_not_taken() {
+    let (_folder, store) = store();
+    let kind = "application/x-note";
+    let attached = serde_json::to_vec(&manifest(&[300 << 20], b"a note")).unwrap();
+    let entry = Descriptor { artifact_type: Some(kind.to_owned()), ..descriptor(media::MANIFEST, &attached) };
+    let address = answering(move |request| match request.uri().path().contains("/referrers/") {
+        true => Json(json!({ "schemaVersion": 2, "manifests": [entry] })).into_response(),
+        false => attached.clone().into_response(),
+    })
+    .await;
+    let client = Registry::new("pond.test", &at(address)).unwrap();
+    let error = client.attached(&image("app:1"), &digest_of(b"x"), kind, &store).await.unwrap_err();
+    assert!(error.to_string().contains("300 MiB long, and at most 256 are taken"), "{error}");
+}
+
+/// What a server was shown to sign in, request by request.
+type Shown = Arc<Mutex<Vec<(Uri, HeaderMap)>>>;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_place_for_an_upload_elsewhere_is_not_shown_what_signs_in_here() {
+    let place = Place::new().await;
+    let store = place.store("builder");
+    let app = built(&place, &store, &[("f", "1")], "FROM scratch\nCOPY f /f").await;
+    let shown = Shown::default();
+    let seen = Arc::clone(&shown);
+    let elsewhere = answering(move |request| {
+        seen.lock().unwrap().push((request.uri().clone(), request.headers().clone()));
+        StatusCode::CREATED.into_response()
+    })
+    .await;
+    let asks = answering(move |request| {
+        if !request.headers().contains_key("authorization") {
+            return (StatusCode::UNAUTHORIZED, [("www-authenticate", "Basic realm=\"pond\"")]).into_response();
+        }
+        match request.method().as_str() {
+            "POST" => (StatusCode::ACCEPTED, [("location", format!("http://{elsewhere}/upload"))]).into_response(),
+            _ => StatusCode::NOT_FOUND.into_response(),
+        }
+    })
+    .await;
+    let (name, moving) = (repository("app"), ["edge".parse().unwrap()]);
+    let request = PushRequest { image: &app.image, repository: &name, tags: &[], moving: &moving, base: None };
+    let registries = signed_in(&at(asks), "ines", "lily-pad-4711");
+    // The bytes go where it says; that the manifest is not there afterwards ends the push.
+    push(&request, &registries, &store).await.unwrap_err();
+    let shown = shown.lock().unwrap();
+    assert!(!shown.is_empty());
+    assert!(shown.iter().all(|(_, headers)| !headers.contains_key("authorization")), "{shown:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_token_that_is_good_for_ever_is_good_and_one_that_is_none_is_told() {
+    for (life, token) in [(json!(u64::MAX), "petal"), (json!(0), "petal"), (json!(60), "")] {
+        let answer = move |request: Request| {
+            let address = request.headers()["host"].to_str().unwrap().to_owned();
+            if request.uri().path() == "/token" {
+                return Json(json!({ "token": token, "expires_in": life })).into_response();
+            }
+            if request.headers().get("authorization").is_some_and(|shown| shown == "Bearer petal") {
+                return Json(json!({ "tags": ["lily"] })).into_response();
+            }
+            let challenge = format!("Bearer realm=\"http://{address}/token\",service=\"pond\"");
+            (StatusCode::UNAUTHORIZED, [("www-authenticate", challenge)]).into_response()
+        };
+        let client = Registry::new("pond.test", &at(answering(answer).await)).unwrap();
+        match client.tags(&repository("app")).await {
+            Ok(tags) => assert_eq!((tags.as_slice(), token), (&["lily".to_owned()][..], "petal")),
+            Err(error) => assert!(token.is_empty() && error.to_string().contains("none in the answer"), "{error}"),
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_layer_whose_bytes_are_damaged_behind_the_archives_end_is_refused_too() {
+    let place = Place::new().await;
+    let mut whole = layer(&[("lily", "pad")], &Compression::Plain);
+    // Two empty blocks end an archive: whatever follows is nobody's file, and still of the digest.
+    let honest = whole.diff_id.clone();
+    whole.blob.extend(vec![7; 4096]);
+    place.put_image("app", "1", pondrix_image::Platform::here().architecture.as_str(), &[whole]).await;
+    let store = place.store("other");
+    let pulled = pull(&image("app:1"), &place.registries, &store).await.unwrap();
+    let error = store.layers(&pulled).unwrap_err();
+    assert!(error.to_string().contains("content that should be"), "{error}");
+    assert!(!store.layer_path(&honest).exists());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_lists_documents_that_are_none_is_told_and_nothing_is_attached_to_nothing() {
+    let (_folder, store) = store();
+    let client = Registry::new("pond.test", &at(answering(|_| "petals".into_response()).await)).unwrap();
+    let subject = descriptor(media::MANIFEST, b"an image");
+    let error = client.referrers(&repository("app"), &subject.digest).await.unwrap_err();
+    assert!(matches!(error, RegistryError::Nonsense { .. }), "{error}");
+    let attachment = Attachment { kind: "application/x-note", bytes: b"a note", annotations: [].into() };
+    let refuses = answering(|request| match request.method().as_str() {
+        "PUT" => (StatusCode::INSUFFICIENT_STORAGE, "no bed is free").into_response(),
+        "POST" => (StatusCode::ACCEPTED, [("location", "/here")]).into_response(),
+        _ => StatusCode::NOT_FOUND.into_response(),
+    })
+    .await;
+    let client = Registry::new("pond.test", &at(refuses)).unwrap();
+    let error = client.attach(&repository("app"), &subject, &attachment, &store).await.unwrap_err();
+    assert!(error.to_string().contains("507") && error.to_string().contains("no bed is free"), "{error}");
+}
