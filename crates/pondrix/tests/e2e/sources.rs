@@ -81,9 +81,7 @@ async fn a_runner_that_has_a_commits_files_fetches_what_changed_and_builds_from_
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
     repository.write("image.recipe", "FROM scratch\nCOPY . /\n").unwrap();
-    repository.write("pondrix.kdl", &format!(
-        "start commit=\"main\"\nstage \"package\" {{\n image \"labels\" {{\n push \"{REGISTRY}/garden/labels\" {{ tag \"{{commit.short}}\" }}\n }}\n}}\n"
-    )).unwrap();
+    repository.write("pondrix.kdl", &images(&[("labels", "")])).unwrap();
     let folder = repository.folder().to_owned();
     let write = |path: &str, text: &str| repository.write(path, text).unwrap();
     for path in ["file", "beds/north/lily", "beds/south/fern", "turns/into-a-file", "program"] {
@@ -146,4 +144,76 @@ async fn files_that_a_repository_leaves_out_of_its_archives_are_there_as_in_a_ch
     let log = world.log(&run, "verify/unit").await;
     assert!(log.contains("lily is tested") && log.contains("$Format:%H$"), "{log}");
     assert!(log.contains("y  \\r  \\n"), "line ends are those of a checkout: {log}");
+}
+
+/// A pipeline with these images of the recipe, each with more lines in its braces.
+fn images(images: &[(&str, &str)]) -> String {
+    let image = |(name, more): &(&str, &str)| {
+        format!(" image \"{name}\" {{ {more}\n push \"{REGISTRY}/garden/{name}\" {{ tag \"{{commit.short}}\" }} }}\n")
+    };
+    let images: String = images.iter().map(image).collect();
+    format!("start commit=\"main\"\nstage \"package\" {{\n{images}}}\n")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_that_are_only_tried_do_not_get_among_those_of_commits() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("image.recipe", "FROM scratch\nCOPY . /\n").unwrap();
+    repository.write("pondrix.kdl", &images(&[("labels", "")])).unwrap();
+    repository.write("beds/lily", "lily").unwrap();
+    compared(&world, &repository, "Committed").await;
+    repository.write("beds/lily", "not committed").unwrap();
+    repository.write("new", "not committed").unwrap();
+    let mut command = std::process::Command::new(crate::support::PONDRIX);
+    command.arg("try").current_dir(repository.folder());
+    command.env("PONDRIX_URL", world.url()).env("PONDRIX_TOKEN", &world.token);
+    let tried = crate::support::said(command).await;
+    assert_eq!(tried.status, 0, "{}{}", tried.out, tried.err);
+    let tags = world.registry.tags("garden/labels");
+    let tag = tags.keys().find(|tag| tag.starts_with("try-2-")).expect("it was pushed");
+    assert_eq!(built(&world, tag), checked_out(repository.folder()), "what stands in the folder is tried");
+    repository.git(&["checkout", "--quiet", "beds/lily"]).unwrap();
+    repository.remove("new").unwrap();
+    repository.write("beds/fern", "fern").unwrap();
+    let log = compared(&world, &repository, "Committed again").await;
+    assert!(log.contains("are here: 1 changed since, 0 removed"), "{log}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn images_of_one_commit_are_built_from_the_same_files_while_another_commit_gets_its_own() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    // Each build of the first commit goes on until both are under way: the network of the machine is not theirs, but
+    // what the test writes into a cache is.
+    let recipe = format!(
+        "FROM {REGISTRY}/base/shell:1\nARG NAME\nCOPY beds /beds\nRUN --mount=type=cache,target=/meet echo here > /meet/$NAME && \
+         until test -e /meet/one -a -e /meet/two; do sleep 0.05; done\n"
+    );
+    repository.write("image.recipe", &recipe).unwrap();
+    let pipeline = images(&[("one", "arg NAME=\"one\""), ("two", "arg NAME=\"two\"")]);
+    repository.write("pondrix.kdl", &pipeline).unwrap();
+    repository.write("beds/lily", "lily").unwrap();
+    let commit = repository.push("Two at once").unwrap();
+    let run = world.run_of("plant-labels", &commit).await;
+    world.passes(&run).await;
+    repository.write("beds/lily", "lilies").unwrap();
+    let commit = repository.push("And two more").unwrap();
+    let run = world.run_of("plant-labels", &commit).await;
+    world.passes(&run).await;
+    let logs = [world.log(&run, "package/one").await, world.log(&run, "package/two").await];
+    // The one that comes second finds them brought up to date already, or, while that goes on, fetches its own.
+    assert!(logs.iter().any(|log| log.contains("are here: 1 changed since, 0 removed")), "{logs:?}");
+    for name in ["one", "two"] {
+        let digest = world.registry.tags(&format!("garden/{name}"))[&commit[..12]].clone();
+        let blob = |hex: &str| world.folder.path().join("registry/blobs").join(hex);
+        let manifest: Manifest = serde_json::from_slice(&fs::read(blob(digest.hex())).unwrap()).unwrap();
+        let texts = manifest.layers.iter().map(|layer| {
+            let mut bytes = Vec::new();
+            let mut plain = layer::decompressed(fs::File::open(blob(layer.digest.hex())).unwrap()).unwrap();
+            std::io::Read::read_to_end(&mut plain, &mut bytes).unwrap();
+            String::from_utf8_lossy(&bytes).contains("lilies")
+        });
+        assert_eq!(texts.filter(|found| *found).count(), 1, "{name} has what its commit has");
+    }
 }
