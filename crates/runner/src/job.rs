@@ -1,6 +1,7 @@
 //! One job, from taking it to its last report.
 
 use std::io::BufRead;
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -12,7 +13,8 @@ use pondrix_api::{Assignment, ClientError, RunnerClient};
 use pondrix_core::image::Registries;
 use pondrix_core::run::{Event, Outcome, StepEnd};
 use pondrix_core::work::Work;
-use pondrix_image::{Platform, layer};
+use pondrix_image::Platform;
+use pondrix_image::layer::{self, UnpackError};
 use pondrix_sandbox::Launcher;
 use tokio::runtime::Handle;
 use tokio::sync::watch;
@@ -57,6 +59,15 @@ pub(crate) struct Hands {
     halted: Arc<AtomicBool>,
     client: RunnerClient,
     handle: Handle,
+}
+
+/// Whether an archive has its end (POSIX.1-2017, pax, "ustar Interchange Format": two blocks of zeros). One that was
+/// cut off between two files is otherwise not told from a whole one.
+fn is_whole(archive: &std::fs::File) -> std::io::Result<()> {
+    let mut end = [1; 1024];
+    let length = archive.metadata()?.len();
+    length.checked_sub(1024).map_or(Ok(()), |at| archive.read_exact_at(&mut end, at))?;
+    if end == [0; 1024] { Ok(()) } else { Err(std::io::Error::other("what came of them ends too early")) }
 }
 
 /// The files that an image is built from.
@@ -348,18 +359,49 @@ impl Hands {
             None => self.client.source(&self.assignment, &archive).await,
         });
         fetched.map_err(|error| told(&error))?;
-        let file = std::fs::File::open(&archive).map_err(|error| told(&error))?;
-        let mut file = std::io::BufReader::new(file);
-        let is_zstd = file.fill_buf().map_err(|error| told(&error))?.starts_with(&ZSTD_MAGIC);
-        let ids = self.launcher.ids();
-        let unpacked = if is_zstd {
-            let decoder = zstd::Decoder::with_buffer(file).map_err(|error| told(&error))?;
-            layer::unpack_files(decoder, folder, ids)
-        } else {
-            layer::unpack_files(file, folder, ids)
-        };
+        let unpacked = std::fs::File::open(&archive).map_err(UnpackError::from).and_then(|file| {
+            let mut file = std::io::BufReader::new(file);
+            let ids = self.launcher.ids();
+            if !file.fill_buf()?.starts_with(&ZSTD_MAGIC) {
+                is_whole(file.get_ref())?;
+                return layer::unpack_files(file, folder, ids);
+            }
+            let mut decoder = zstd::Decoder::with_buffer(file)?;
+            layer::unpack_files(&mut decoder, folder, ids)?;
+            // Behind the last file stands what proves that all of it is there.
+            std::io::copy(&mut decoder, &mut std::io::sink())?;
+            Ok(())
+        });
         unpacked.map_err(|error| told(&error))?;
         let _ = std::fs::remove_file(&archive);
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use super::*;
+
+    #[test]
+    fn an_archive_that_was_cut_off_between_two_files_is_not_taken_for_a_whole_one() {
+        let mut builder = tar::Builder::new(Vec::new());
+        for name in ["lily", "fern"] {
+            let mut header = tar::Header::new_gnu();
+            header.set_size(512);
+            builder.append_data(&mut header, name, &[b'x'; 512][..]).unwrap();
+        }
+        let bytes = builder.into_inner().unwrap();
+        let checked = |bytes: &[u8]| {
+            let mut file = tempfile::tempfile().unwrap();
+            file.write_all(bytes).unwrap();
+            is_whole(&file).is_ok()
+        };
+        assert!(checked(&bytes));
+        // Each file is a head and a block.
+        for cut in [0, 512, 1024, 2048, bytes.len() - 512] {
+            assert!(!checked(&bytes[..cut]), "{cut}");
+        }
     }
 }

@@ -16,7 +16,9 @@
         {#each made as { job, product }, index (index)}
             <li>
                 {#if product.made === 'image'}
-                    image <span class="font-mono">{product.repository}@{product.digest.slice(0, 19)}</span> tagged
+                    image <span class="font-mono">{product.repository}@{product.digest.slice(0, 19)}</span>
+                    {#if product.platforms?.length}for {product.platforms.join(', ')}{/if}
+                    {product.tags.length ? 'tagged' : `of ${job.split('/')[1]}`}
                     {#each product.tags as tag (tag)}<span class="ml-1 rounded bg-primary-100 px-1.5 font-mono dark:bg-primary-900">{tag}</span>{/each}
                 {:else if product.made === 'release'}
                     <span class="font-semibold">{product.environment}</span> runs <span class="font-mono">{product.tag ?? product.image}</span>

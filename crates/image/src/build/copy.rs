@@ -192,3 +192,98 @@ impl<'a> Copier<'a> {
         set_time(on_disk, time).map_err(at(on_disk))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::super::files::{Layout, Source};
+    use super::*;
+    use crate::recipe::Ignore;
+
+    /// Things of a context, or of an image: a file, or a link that leads somewhere, at a path.
+    fn any_things() -> impl Strategy<Value = Vec<(String, Option<String>)>> {
+        let path =
+            || prop::collection::vec(prop::sample::select(vec!["a", "b", "c"]), 1..4).prop_map(|parts| parts.join("/"));
+        let to = prop_oneof![
+            Just("OUTSIDE".to_owned()),
+            Just("OUTSIDE/a".to_owned()),
+            Just("/".to_owned()),
+            Just("..".to_owned()),
+            Just("../../../outside".to_owned()),
+            path(),
+            path().prop_map(|path| format!("/{path}")),
+        ];
+        prop::collection::vec((path(), prop::option::of(to)), 0..8)
+    }
+
+    fn make(root: &Path, things: &[(String, Option<String>)], outside: &str) {
+        fs::create_dir_all(root).unwrap();
+        for (path, link) in things {
+            let path = root.join(path);
+            let parent = path.parent().unwrap();
+            let through_link = parent.ancestors().take_while(|above| *above != root).any(Path::is_symlink);
+            if through_link || fs::symlink_metadata(&path).is_ok() || fs::create_dir_all(parent).is_err() {
+                continue;
+            }
+            match link {
+                Some(link) => symlink(link.replace("OUTSIDE", outside), path).unwrap(),
+                None => fs::write(path, "theirs").unwrap(),
+            }
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(400))]
+
+        #[test]
+        fn whatever_is_copied_over_whatever_nothing_outside_the_new_layer_is_touched(
+            context in any_things(),
+            below in any_things(),
+            named in prop::collection::vec(prop::sample::select(vec!["a", "b", "c", "*", "a/b", "."]), 1..4),
+            to in prop::sample::select(vec!["/", "/a", "/a/", "/b/c/", "/c/../a"]),
+            parents in any::<bool>(),
+        ) {
+            let folder = tempfile::tempdir().unwrap();
+            let place = |name: &str| folder.path().join(name);
+            let outside = place("outside");
+            fs::create_dir(&outside).unwrap();
+            fs::write(outside.join("a"), "mine").unwrap();
+            make(&place("context"), &context, outside.to_str().unwrap());
+            make(&place("below"), &below, outside.to_str().unwrap());
+            fs::create_dir(place("upper")).unwrap();
+            let (sources, layers) = ([place("context")], [place("below")]);
+            let source = Source { layers: Layers(&sources), ignore: None, keeps: false, name: "the context".to_owned() };
+            let nothing = Ignore::default();
+            let layout = Layout { exclude: &nothing, parents, into_folder: to.ends_with('/') };
+            let mut items = Vec::new();
+            for name in named {
+                let _ = source.find(name, &layout, &mut items);
+            }
+            let upper = place("upper");
+            let mut copier = Copier::new(Layers(&layers), &upper, IdMap::for_this_process(), 0);
+            let _ = copier.copy(&items, to);
+            prop_assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 4);
+            prop_assert_eq!(fs::read_dir(&outside).unwrap().count(), 1);
+            prop_assert_eq!(fs::read_to_string(outside.join("a")).unwrap(), "mine");
+            // Nor are the files that it was copied from, and over.
+            prop_assert!(walked(&place("context")).iter().chain(&walked(&place("below"))).all(|text| text == "theirs"));
+            // And nothing from outside came in.
+            prop_assert!(walked(&upper).iter().all(|text| text == "theirs"));
+        }
+    }
+
+    /// What is in every file below a folder; links are not followed.
+    fn walked(folder: &Path) -> Vec<String> {
+        let mut texts = Vec::new();
+        for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {
+            let kind = entry.file_type().unwrap();
+            if kind.is_dir() {
+                texts.extend(walked(&entry.path()));
+            } else if kind.is_file() {
+                texts.push(fs::read_to_string(entry.path()).unwrap());
+            }
+        }
+        texts
+    }
+}

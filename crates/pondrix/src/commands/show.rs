@@ -197,9 +197,12 @@ fn print_job(job: &JobView) {
 
 fn print_product(product: &Product) {
     match product {
-        Product::Image { repository, digest, tags, base, platforms: _ } => {
+        Product::Image { repository, digest, tags, base, platforms } => {
             let tags: Vec<_> = tags.iter().map(ToString::to_string).collect();
-            output::line(&format!("    {repository}@{} as {}", digest.short(), tags.join(", ")));
+            // One without tags is part of an index that another job makes.
+            let names = if tags.is_empty() { String::new() } else { format!(" as {}", tags.join(", ")) };
+            let kinds = if platforms.is_empty() { String::new() } else { format!(", for {}", platforms.join(", ")) };
+            output::line(&format!("    {repository}@{}{names}{kinds}", digest.short()));
             if let Some(base) = base {
                 output::line(&output::faint(&format!("      on {}@{}", base.name, base.digest.short())));
             }

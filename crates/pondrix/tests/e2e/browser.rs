@@ -311,3 +311,26 @@ async fn the_console_shows_what_is_built_on_what_and_what_is_in_an_image() {
     browser.picture("console-image").await;
     browser.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_that_waits_for_a_runner_of_another_kind_says_so_in_the_plan_and_in_the_run() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("image.recipe", "FROM scratch\nCOPY beds /beds\n").unwrap();
+    repository.write("beds/lily", "lily\n").unwrap();
+    let pipeline = "start commit=\"main\"\nstage \"package\" {\n    image \"labels\" {\n        \
+                    platform \"linux/amd64\" \"linux/arm64\" runner=\"each\"\n        \
+                    push \"registry.fernhollow.test/garden/labels\" { tag \"{commit.short}\" }\n    }\n}\n";
+    repository.write("pondrix.kdl", pipeline).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("For two kinds of machine").unwrap()).await;
+    world.until(&run, |run| run.stages[0].jobs[0].state.is_over()).await;
+    let browser = Browser::new().await;
+    browser.sign_in(&world).await;
+    browser.client.goto(&format!("{}/runs/plant-labels/1/package/labels:linux-arm64", world.url())).await.unwrap();
+    browser.reads("no runner that runs programs for linux/arm64 is here").await;
+    browser.reads(" of labels:linux-amd64").await;
+    browser.client.goto(&format!("{}/plan/plant-labels", world.url())).await.unwrap();
+    browser.reads("for linux/arm64").await;
+    browser.reads("an index of 2 images to registry.fernhollow.test/garden/labels").await;
+    browser.end().await;
+}

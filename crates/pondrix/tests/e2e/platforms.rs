@@ -102,6 +102,9 @@ async fn each_platform_is_built_by_a_runner_of_its_kind_and_the_index_is_tagged_
     };
     let told: Vec<_> = products.iter().map(platforms).collect();
     assert_eq!(told, vec![Some("linux/amd64 linux/arm64".to_owned()); 2]);
+    let shown = world.pondrix(&["show", &run.to_string()]).await.out;
+    assert!(shown.contains(&format!(" as {tag}, for linux/amd64, linux/arm64\n")), "{shown}");
+    assert!(!shown.contains(" as \n"), "an image without tags is told of without: {shown}");
     let shown = world.pondrix(&["image", "show", &format!("garden/labels:{tag}")]).await;
     assert!(shown.out.contains("made for $TARGETARCH") && shown.out.contains(&digest), "{}{}", shown.out, shown.err);
 }

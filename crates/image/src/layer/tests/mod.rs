@@ -249,6 +249,57 @@ proptest! {
     }
 }
 
+/// An entry of an archive that means no good: names and links lead anywhere.
+fn any_entry() -> impl Strategy<Value = (String, tar::EntryType, String)> {
+    let part = || prop::sample::select(vec!["a", "b", "..", ".", "way", ".wh.a", ".wh..wh..opq", "OUTSIDE", ""]);
+    let path = move || prop::collection::vec(part(), 1..5).prop_map(|parts| parts.join("/"));
+    let kind = prop::sample::select(vec![
+        Regular,
+        Directory,
+        Symlink,
+        Symlink,
+        Link,
+        tar::EntryType::Fifo,
+        tar::EntryType::Char,
+        tar::EntryType::Continuous,
+    ]);
+    (path(), kind, path())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    #[test]
+    fn whatever_an_archive_says_nothing_outside_its_folder_is_touched(
+        entries in prop::collection::vec(any_entry(), 1..12)
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        let (root, outside) = (folder.path().join("layer"), folder.path().join("outside"));
+        fs::create_dir(&outside).unwrap();
+        fs::write(outside.join("a"), "mine").unwrap();
+        // Absolute, and relative from a folder in the layer.
+        let there = outside.to_str().unwrap();
+        let entries: Vec<(String, tar::EntryType, String)> = entries
+            .into_iter()
+            .map(|(name, kind, link)| (name.replace("OUTSIDE", "outside"), kind, link.replace("OUTSIDE", there)))
+            .filter(|(name, _, link)| !name.is_empty() && !link.is_empty() && link.len() < 100)
+            .collect();
+        let borrowed: Vec<_> =
+            entries.iter().map(|(name, kind, link)| (name.as_str(), *kind, 0o644, link.as_str())).collect();
+        let bytes = archive(&borrowed);
+        for is_layer in [true, false] {
+            let bytes = Cursor::new(&bytes);
+            let _ = if is_layer { unpack(bytes, &root, ids()) } else { unpack_files(bytes, &root, ids()) };
+            let names: Vec<_> = fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+            prop_assert!(names.iter().all(|name| name == "layer" || name == "outside"), "{:?}", names);
+            prop_assert_eq!(fs::read_dir(&outside).unwrap().count(), 1);
+            let kept = fs::symlink_metadata(outside.join("a")).unwrap();
+            prop_assert_eq!((kept.nlink(), fs::read_to_string(outside.join("a")).unwrap()), (1, "mine".to_owned()));
+            fs::remove_dir_all(&root).unwrap();
+        }
+    }
+}
+
 #[test]
 fn a_hole_stays_one_and_a_programs_capabilities_are_those_of_the_image_and_not_of_the_machine() {
     let folder = tempfile::tempdir().unwrap();
