@@ -222,3 +222,196 @@ fn names(bytes: &[u8]) -> Vec<String> {
 pub(crate) fn copy_path(data: &Path, project: &str) -> PathBuf {
     data.join("repositories").join(format!("{project}.git"))
 }
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::io::Read;
+    use std::os::unix::fs::{PermissionsExt, symlink};
+
+    use super::*;
+
+    /// A repository that people push to, a checkout of it, and the service's copy.
+    struct Place {
+        folder: tempfile::TempDir,
+        repository: Repository,
+    }
+
+    impl Place {
+        async fn new() -> Self {
+            let folder = tempfile::tempdir().unwrap();
+            let bare = folder.path().join("bare");
+            output(git().args(["init", "--quiet", "--bare", "--"]).arg(&bare)).await.unwrap();
+            output(git().args(["init", "--quiet", "--"]).arg(folder.path().join("checkout"))).await.unwrap();
+            let repository = Repository::new(&bare.display().to_string(), folder.path().join("copy.git"));
+            Self { folder, repository }
+        }
+
+        fn checkout(&self) -> PathBuf {
+            self.folder.path().join("checkout")
+        }
+
+        fn write(&self, path: &str, text: &str) {
+            let path = self.checkout().join(path);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, text).unwrap();
+        }
+
+        async fn git(&self, arguments: &[&str]) -> String {
+            let mut command = git();
+            command.current_dir(self.checkout()).args([
+                "-c",
+                "user.name=Wren",
+                "-c",
+                "user.email=wren@fernhollow.test",
+            ]);
+            String::from_utf8(output(command.args(arguments)).await.unwrap()).unwrap().trim().to_owned()
+        }
+
+        /// Commits everything, has the copy fetch it, and answers the commit.
+        async fn commit(&self) -> String {
+            self.git(&["add", "--all"]).await;
+            self.git(&["commit", "--quiet", "--allow-empty", "--message", "More"]).await;
+            let bare = self.repository.address.clone();
+            self.git(&["push", "--quiet", "--force", &bare, "HEAD:refs/heads/main"]).await;
+            self.repository.fetch().await.unwrap();
+            self.git(&["rev-parse", "HEAD"]).await
+        }
+
+        /// The names and contents of an archive, without folders.
+        async fn archive(&self, commit: &str, files: &[&str]) -> Vec<(String, String)> {
+            let files: Vec<String> = files.iter().map(|file| (*file).to_owned()).collect();
+            let bytes = self.repository.archive(commit, &files).unwrap().wait_with_output().await.unwrap().stdout;
+            let mut all = Vec::new();
+            for entry in tar::Archive::new(&bytes[..]).entries().unwrap() {
+                let mut entry = entry.unwrap();
+                if matches!(entry.header().entry_type(), tar::EntryType::Regular | tar::EntryType::Symlink) {
+                    let name = entry.path().unwrap().display().to_string();
+                    let mut text = String::new();
+                    entry.read_to_string(&mut text).unwrap();
+                    all.push((name, text));
+                }
+            }
+            all
+        }
+    }
+
+    fn sorted(mut names: Vec<String>) -> Vec<String> {
+        names.sort();
+        names
+    }
+
+    #[tokio::test]
+    async fn the_difference_of_two_commits_names_what_changed_whatever_kind_it_is_and_what_went() {
+        let place = Place::new().await;
+        for path in ["same", "other", "gone", "mode", "turns/into", "link"] {
+            place.write(path, path);
+        }
+        let first = place.commit().await;
+        place.write("other", "another");
+        fs::remove_file(place.checkout().join("gone")).unwrap();
+        fs::set_permissions(place.checkout().join("mode"), PermissionsExt::from_mode(0o755)).unwrap();
+        fs::remove_dir_all(place.checkout().join("turns")).unwrap();
+        place.write("turns", "a file");
+        fs::remove_file(place.checkout().join("link")).unwrap();
+        symlink("same", place.checkout().join("link")).unwrap();
+        place.write("ne w", "new");
+        let second = place.commit().await;
+        let found = place.repository.difference(&first, &second).await.unwrap();
+        assert_eq!(sorted(found.changed), ["link", "mode", "ne w", "other", "turns"]);
+        assert_eq!(sorted(found.removed), ["gone", "turns/into"]);
+        let back = place.repository.difference(&second, &first).await.unwrap();
+        assert_eq!(sorted(back.changed), ["gone", "link", "mode", "other", "turns/into"]);
+        assert_eq!(sorted(back.removed), ["ne w", "turns"]);
+        let none = place.repository.difference(&second, &second).await.unwrap();
+        assert!(none.changed.is_empty() && none.removed.is_empty());
+    }
+
+    #[tokio::test]
+    async fn where_a_difference_would_not_be_the_whole_truth_there_is_none() {
+        let place = Place::new().await;
+        place.write("a.txt", "line\n");
+        let first = place.commit().await;
+        // Of a commit that nobody knows, and of what is none, and would be an option of git.
+        let unknown = "0123456789abcdef0123456789abcdef01234567";
+        let evil = format!("--output={}", place.folder.path().join("evil").display());
+        for from in [unknown, evil.as_str(), "HEAD~1", "-", ""] {
+            assert!(place.repository.difference(from, &first).await.is_none(), "{from}");
+        }
+        assert!(!place.folder.path().join("evil").exists());
+        // Other line ends for files that did not change themselves.
+        place.write("deep/.gitattributes", "*.txt eol=crlf\n");
+        let second = place.commit().await;
+        assert!(place.repository.difference(&first, &second).await.is_none());
+        // A name that is no text.
+        let name = std::os::unix::ffi::OsStrExt::from_bytes(b"no\xfftext");
+        fs::write(place.checkout().join(<std::ffi::OsStr as AsRef<Path>>::as_ref(name)), "x").unwrap();
+        let third = place.commit().await;
+        assert!(place.repository.difference(&second, &third).await.is_none());
+        // So much that all is fetched as easily.
+        for number in 0..3000 {
+            place.write(&format!("many/{number}-{}", "x".repeat(30)), "");
+        }
+        let fourth = place.commit().await;
+        assert!(place.repository.difference(&third, &fourth).await.is_none());
+    }
+
+    #[tokio::test]
+    async fn an_archive_of_some_files_has_these_and_takes_their_names_as_they_are() {
+        let place = Place::new().await;
+        for name in ["*.txt", "a.txt", ":(top)x", "[ab]", "a", "-x", "deep/b"] {
+            place.write(name, name);
+        }
+        let commit = place.commit().await;
+        for names in [&["*.txt"][..], &[":(top)x", "[ab]"], &["-x"], &["deep/b"]] {
+            let found = place.archive(&commit, names).await;
+            let expected: Vec<_> = names.iter().map(|name| ((*name).to_owned(), (*name).to_owned())).collect();
+            assert_eq!(found, expected);
+        }
+        assert_eq!(place.archive(&commit, &[]).await.len(), 7);
+    }
+
+    #[tokio::test]
+    async fn an_archive_has_what_a_checkout_has_whatever_the_repository_says_of_archives() {
+        let place = Place::new().await;
+        place.write(".gitattributes", "tests export-ignore\nversion export-subst\n*.bat eol=crlf\n");
+        place.write("tests/lily", "lily");
+        place.write("version", "$Format:%H$");
+        place.write("a.bat", "one\ntwo\n");
+        let commit = place.commit().await;
+        let found = place.archive(&commit, &[]).await;
+        let text = |name: &str| found.iter().find(|(known, _)| known == name).map(|(_, text)| text.as_str());
+        assert_eq!(text("tests/lily"), Some("lily"));
+        assert_eq!(text("version"), Some("$Format:%H$"));
+        assert_eq!(text("a.bat"), Some("one\r\ntwo\r\n"));
+        // A copy from before this was so is mended by the next fetch.
+        fs::write(place.folder.path().join("copy.git/info/attributes"), "* export-ignore\n").unwrap();
+        place.repository.fetch().await.unwrap();
+        assert_eq!(place.archive(&commit, &[]).await.len(), 4);
+    }
+
+    #[tokio::test]
+    async fn branches_and_tags_are_those_of_the_repository_and_a_tag_with_a_message_means_its_commit() {
+        let place = Place::new().await;
+        place.write("a", "a");
+        let commit = place.commit().await;
+        place.git(&["tag", "v1"]).await;
+        place.git(&["tag", "--annotate", "--message", "The second", "v2"]).await;
+        let bare = place.repository.address.clone();
+        place.git(&["push", "--quiet", &bare, "--tags", "HEAD:refs/heads/release/1"]).await;
+        let refs = place.repository.refs().await.unwrap();
+        let told = |all: &std::collections::BTreeMap<String, String>| {
+            all.iter().map(|(name, of)| (name.clone(), *of == commit)).collect::<Vec<_>>()
+        };
+        assert_eq!(told(&refs.branches), [("main".to_owned(), true), ("release/1".to_owned(), true)]);
+        assert_eq!(told(&refs.tags), [("v1".to_owned(), true), ("v2".to_owned(), true)]);
+        let nowhere = Repository::new("/nowhere/at/all", place.folder.path().join("other.git"));
+        assert!(nowhere.refs().await.unwrap_err().to_string().contains("/nowhere/at/all"));
+        assert_eq!(place.repository.commit(&commit[..8]).await.as_deref(), Some(commit.as_str()));
+        assert_eq!(place.repository.commit("--help").await, None);
+        assert_eq!(place.repository.file(&commit, "a").await.unwrap().as_deref(), Some("a"));
+        assert_eq!(place.repository.file(&commit, "b").await.unwrap(), None);
+        let facts = place.repository.facts(&commit).await.unwrap();
+        assert_eq!((facts.author.as_str(), facts.title.as_str()), ("Wren", "More"));
+    }
+}
