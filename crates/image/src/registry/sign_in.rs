@@ -132,9 +132,17 @@ mod tests {
 
     #[test]
     fn a_token_is_good_until_shortly_before_its_end() {
-        assert!(Pass::token(br#"{"token":"t","expires_in":300}"#).unwrap().is_good());
-        assert!(Pass::token(br#"{"access_token":"t"}"#).unwrap().is_good());
-        assert!(!Pass::token(br#"{"token":"t","expires_in":0}"#).unwrap().is_good());
+        let life = |said: &str| {
+            let begun = Instant::now();
+            let pass = Pass::token(format!("{{\"access_token\":\"t\"{said}}}").as_bytes()).unwrap();
+            assert!(pass.is_good(), "it is used at once");
+            let Pass::Token(_, end) = pass else { panic!("{pass:?}") };
+            end.duration_since(begun).as_secs()
+        };
+        assert!((290..320).contains(&life(",\"expires_in\":300")));
+        assert!((50..80).contains(&life("")));
+        assert!((1..30).contains(&life(",\"expires_in\":0")));
+        assert!((86_390..86_420).contains(&life(&format!(",\"expires_in\":{}", u64::MAX))), "and none for ever");
         assert!(Pass::token(br#"{"token":""}"#).is_none() && Pass::token(b"{}").is_none());
     }
 
