@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::image::{Digest, Reference, ReferenceError, Repository, Tag};
 use crate::pipeline::{
-    Beside, BuildSecret, HASH, INPUT, ImageJob, JOB, Keep, LayerForm, Limits, MATRIX, Network, Output, Ready,
+    Beside, BuildSecret, HASH, INPUT, ImageJob, JOB, JobKind, Keep, LayerForm, Limits, MATRIX, Network, Output, Ready,
     SecretUse, StartKind, Step, StepsJob,
 };
 use crate::plan::PlannedJob;
@@ -380,30 +380,34 @@ impl ImageWork {
             time: job.time,
         })
     }
+}
 
-    /// The same, of a job whose images other jobs of its run built.
+impl ImagePart {
+    /// The images of the index that a job makes, as other jobs of its run pushed them; none, where it makes no index of
+    /// theirs.
     ///
     /// # Errors
     /// When one of them pushed none.
-    pub fn of_parts(mut self, planned: &PlannedJob, run: &Run) -> Result<Self, WorkError> {
-        for (key, platform) in planned.parts.iter().zip(&self.platforms) {
+    pub fn all(planned: &PlannedJob, run: &Run) -> Result<Vec<Self>, WorkError> {
+        let JobKind::Image(image) = &planned.kind else { return Ok(Vec::new()) };
+        let part = |(key, platform): (&JobKey, &String)| {
             let products = run.job(key).map_or(&[][..], |job| &job.products);
             let part = products.iter().find_map(|product| match product {
                 Product::Image { digest, base, .. } => {
-                    Some(ImagePart { platform: platform.clone(), digest: digest.clone(), base: base.clone() })
+                    Some(Self { platform: platform.clone(), digest: digest.clone(), base: base.clone() })
                 }
                 _ => None,
             });
-            self.parts.push(part.ok_or_else(|| WorkError::Part(key.clone()))?);
-        }
-        Ok(self)
+            part.ok_or_else(|| WorkError::Part(key.clone()))
+        };
+        planned.parts.iter().zip(&image.platforms).map(part).collect()
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::pipeline::{self, JobKind};
+    use crate::pipeline;
     use crate::plan::{Plan, Start};
 
     fn facts(branch: &str) -> RunFacts {
@@ -452,14 +456,13 @@ mod tests {
     fn an_index_is_made_of_what_each_of_its_jobs_pushed_and_of_nothing_while_one_pushed_nothing() {
         let text = r#"stage "p" { image "desk" { platform "linux/amd64" "linux/arm64" runner="each"; push "x.test/desk" { tag "{run}" } } }"#;
         let planned = jobs(text);
-        let JobKind::Image(job) = &planned[2].kind else { panic!("it is an image job") };
+        assert!(ImagePart::all(&planned[0], &Run::new(&Plan::default())).unwrap().is_empty());
         let start =
             Start { kind: StartKind::Hand, branch: "main".into(), tag: None, changed: None, inputs: BTreeMap::new() };
         let mut run = Run::new(&Plan::new(&pipeline::read(text).unwrap(), &start));
-        let work = || ImageWork::new(&planned[2], job, &facts("main"), "", &Outputs::new()).unwrap();
         let digest = |letter: char| format!("sha256:{}", letter.to_string().repeat(64)).parse::<Digest>().unwrap();
         for (at, letter) in [(0, 'a'), (1, 'b')] {
-            let refused = work().of_parts(&planned[2], &run).unwrap_err().to_string();
+            let refused = ImagePart::all(&planned[2], &run).unwrap_err().to_string();
             assert_eq!(refused, format!("{} pushed no image", planned[at].key));
             run.stages[0].jobs[at].products.push(Product::Image {
                 repository: "x.test/desk".parse().unwrap(),
@@ -469,7 +472,7 @@ mod tests {
                 platforms: Vec::new(),
             });
         }
-        let parts = work().of_parts(&planned[2], &run).unwrap().parts;
+        let parts = ImagePart::all(&planned[2], &run).unwrap();
         let told: Vec<_> = parts.into_iter().map(|part| (part.platform, part.digest)).collect();
         assert_eq!(told, [("linux/amd64".to_owned(), digest('a')), ("linux/arm64".to_owned(), digest('b'))]);
     }

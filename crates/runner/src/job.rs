@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use futures_util::FutureExt;
 use futures_util::future::FusedFuture;
-use pondrix_api::{Assignment, ClientError, RunnerClient};
+use pondrix_api::{Assignment, ClientError, RunnerClient, SourceDifference};
 use pondrix_core::image::Registries;
 use pondrix_core::run::{Event, Outcome, StepEnd};
 use pondrix_core::work::Work;
@@ -329,16 +329,14 @@ impl Hands {
             return Ok(Some(lease));
         }
         lease.begin().map_err(|error| told(&error))?;
-        match (since, changes.difference) {
-            (Some(since), Some(difference)) => {
-                difference.removed.iter().try_for_each(|path| lease.remove(path)).map_err(|error| told(&error))?;
-                if difference.changed > 0 {
-                    self.fetch_into(&lease.files(), Some(&since))?;
+        let changed = since.zip(changes.difference).map(|(since, difference)| self.change(&lease, &since, &difference));
+        match changed {
+            Some(Ok(())) => {}
+            other => {
+                // Whatever is wrong with what is here, it gives way to what is right.
+                if let Some(Err(words)) = other {
+                    warn!(words, "the kept files of a project are fetched anew");
                 }
-                let (changed, removed) = (difference.changed, difference.removed.len());
-                self.log.say(&format!("files of {:.12} are here: {changed} changed since, {removed} removed", since));
-            }
-            _ => {
                 lease.clear().map_err(|error| told(&error))?;
                 self.fetch_into(&lease.files(), None)?;
             }
@@ -348,6 +346,17 @@ impl Hands {
             warn!(%error, "could not remove files of a project");
         }
         Ok(Some(lease))
+    }
+
+    /// Makes the files of an earlier commit those of the job's.
+    fn change(&self, lease: &Lease, since: &str, difference: &SourceDifference) -> Result<(), String> {
+        difference.removed.iter().try_for_each(|path| lease.remove(path)).map_err(|error| error.to_string())?;
+        if difference.changed > 0 {
+            self.fetch_into(&lease.files(), Some(since))?;
+        }
+        let (changed, removed) = (difference.changed, difference.removed.len());
+        self.log.say(&format!("files of {since:.12} are here: {changed} changed since, {removed} removed"));
+        Ok(())
     }
 
     /// Fetches the commit's files, or those that changed since another, into a folder.

@@ -152,7 +152,8 @@ async fn files(engine: &Engine, live: &LiveRun, jobs: &[&PlannedJob]) -> Result<
         Err(words) => return Ok(vec![fault("preflight", words, "look at the project: pondrix project list")]),
     };
     let mut faults = Vec::new();
-    for job in jobs {
+    // What is missing for a part is missing for the whole, and is told once.
+    for job in jobs.iter().filter(|job| !live.row.plan.is_part(&job.key)) {
         let mut missing = |what: String, word: &str| {
             faults.push(fault(
                 job.key.as_str(),

@@ -250,6 +250,12 @@ impl Plan {
         self.jobs().find(|job| job.key == *key)
     }
 
+    /// Whether a job makes a part of what another one makes: one of the images of an index.
+    #[must_use]
+    pub fn is_part(&self, key: &JobKey) -> bool {
+        self.jobs().any(|job| job.parts.contains(key))
+    }
+
     /// The image job of this name.
     #[must_use]
     pub fn image_job(&self, name: &str) -> Option<(&PlannedJob, &ImageJob)> {

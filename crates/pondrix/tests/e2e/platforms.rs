@@ -115,13 +115,16 @@ async fn an_index_is_not_tagged_while_one_of_its_images_fails_and_a_rerun_builds
     let (repository, _) = world.project("plant-labels", &[]).await;
     tools(repository.folder());
     let recipe = "FROM scratch\nARG TARGETARCH\nCOPY tools /\nRUN test $TARGETARCH = amd64\n";
-    repository.write("image.recipe", recipe).unwrap();
     let pipeline = format!(
         "start commit=\"main\"\nstage \"package\" {{\n image \"labels\" {{\n platform \"linux/amd64\" \"linux/arm64\" runner=\"each\"\n \
          push \"{REGISTRY}/garden/labels\" {{ tag \"{{run}}\" }}\n }}\n}}\n"
     );
     repository.write("pondrix.kdl", &pipeline).unwrap();
     let _runner = Runner::join(&world, "pond-7", &["--emulates", "linux/arm64"]);
+    let run = world.run_of("plant-labels", &repository.push("Without a recipe").unwrap()).await;
+    let barred = world.end_of(&run).await.barred_by;
+    assert!(barred.len() == 1 && barred[0].what.contains("has no file image.recipe"), "told once: {barred:?}");
+    repository.write("image.recipe", recipe).unwrap();
     let run = world.run_of("plant-labels", &repository.push("One of them fails").unwrap()).await;
     let detail = world.end_of(&run).await;
     let states = |detail: &pondrix_api::RunDetail| {

@@ -123,6 +123,13 @@ async fn a_runner_that_has_a_commits_files_fetches_what_changed_and_builds_from_
     let log = compared(&world, &repository, "Only these").await;
     assert!(log.contains("are here: 1 changed since, 1 removed"), "{log}");
 
+    // Somebody took a file away that the runner has to take away now: it fetches all of them.
+    let kept = world.folder.path().join("service/runner-1/sources/plant-labels/files");
+    fs::remove_file(kept.join("with space")).unwrap();
+    repository.remove("with space").unwrap();
+    let log = compared(&world, &repository, "What is not here cannot be removed").await;
+    assert!(!log.contains("are here"), "{log}");
+
     repository.git(&["commit", "--quiet", "--allow-empty", "--message", "Nothing"]).unwrap();
     let log = compared(&world, &repository, "Nothing at all").await;
     assert!(log.contains("are here: 0 changed since, 0 removed"), "{log}");

@@ -8,7 +8,7 @@ use pondrix_api::{Assignment, NamedSecret};
 use pondrix_core::pipeline::JobKind;
 use pondrix_core::queue::{Offer, Queue, Who};
 use pondrix_core::run::{Event, Hold, Outcome, Run};
-use pondrix_core::work::{ImageWork, StepsWork, Work};
+use pondrix_core::work::{ImagePart, ImageWork, StepsWork, Work};
 use pondrix_core::{JobKey, ProjectName, RunId, Time};
 use tokio::sync::Notify;
 use tracing::{error, warn};
@@ -245,9 +245,11 @@ impl Engine {
     async fn work(&self, live: &LiveRun, key: &JobKey, attempt: u32) -> Result<Work, String> {
         let facts = &live.row.facts;
         let planned = live.row.plan.job(key).ok_or_else(|| format!("{key} is not in the plan"))?;
-        let state = live.state.lock().await;
-        let outputs = live.outputs(&state.run, key);
-        let parts = |work: ImageWork| work.of_parts(planned, &state.run);
+        let (outputs, parts) = {
+            let state = live.state.lock().await;
+            (live.outputs(&state.run, key), ImagePart::all(planned, &state.run))
+        };
+        let parts = parts.map_err(|error| error.to_string())?;
         match &planned.kind {
             JobKind::Steps(job) => StepsWork::new(planned, job, facts, attempt, &outputs)
                 .map(|work| Work::Steps(Box::new(work)))
@@ -257,8 +259,7 @@ impl Engine {
                 let project = self.store.read(move |c| store::project(c, name.as_str())).await;
                 let source = project.ok().flatten().map(|project| project.repository).unwrap_or_default();
                 ImageWork::new(planned, job, facts, &source, &outputs)
-                    .and_then(parts)
-                    .map(|work| Work::Image(Box::new(work)))
+                    .map(|work| Work::Image(Box::new(ImageWork { parts, ..work })))
                     .map_err(|error| error.to_string())
             }
             JobKind::Rollout(_) => Err(format!("{key} is not for a runner")),

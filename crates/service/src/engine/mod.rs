@@ -204,6 +204,8 @@ impl Engine {
         let facts = live.row.facts.clone();
         let lease = lease.zip(taken_job(event)).map(|((hash, runner), job)| Lease::new(hash, id, job, runner));
         let kept = lease.clone();
+        // The index is what others are built on, and not the images in it.
+        let is_part = matches!(&stored, Event::Made { job, .. } if live.row.plan.is_part(job));
         let event_id = self
             .store
             .write(move |c| {
@@ -215,7 +217,9 @@ impl Engine {
                 }
                 if let Event::Made { job, product } = &stored {
                     Self::remember_tests(c, id, job, product)?;
-                    Self::remember_image(c, id, &facts, job, product)?;
+                    if !is_part {
+                        Self::remember_image(c, id, &facts, job, product)?;
+                    }
                 }
                 store::append_event(c, id, &stored, at, &glance)
             })

@@ -216,6 +216,9 @@ fn an_image_whose_platforms_have_runners_of_their_own_is_an_index_behind_a_job_f
     assert_eq!((index.key.as_str(), index.parts.len(), &index.needs.platform), ("p/desk", 2, &None));
     assert_eq!(image.pushes[0].tags.len(), 1);
 
+    let parts = plan.jobs().filter(|job| plan.is_part(&job.key)).count();
+    assert_eq!(parts, 2);
+
     let one = Plan::new(&read(&text("\"linux/arm64\" runner=\"each\"")), &on("main"));
     let (job, _) = one.image_job("desk").unwrap();
     assert_eq!((job.parts.len(), job.needs.platform.as_deref()), (0, Some("linux/arm64")), "one needs no index");
