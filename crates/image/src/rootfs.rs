@@ -122,3 +122,162 @@ fn parts_reversed(path: &Path) -> Vec<Vec<u8>> {
     parts.reverse();
     parts
 }
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::symlink;
+
+    use proptest::prelude::*;
+    use rustix::fs::{CWD, FileType, Mode, XattrFlags};
+
+    use super::*;
+    use crate::layer::OPAQUE;
+
+    #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+    enum Thing {
+        File,
+        Link,
+        Folder,
+        /// A folder that hides what lower layers have in it.
+        Cover,
+        /// A name that is removed.
+        Removed,
+    }
+
+    type Layer = Vec<(Vec<&'static str>, Thing)>;
+
+    fn any_layer() -> impl Strategy<Value = Layer> {
+        let path = prop::collection::vec(prop::sample::select(vec!["a", "b", "c"]), 1..4);
+        let thing = prop::sample::select(vec![
+            Thing::File,
+            Thing::Link,
+            Thing::Folder,
+            Thing::Folder,
+            Thing::Cover,
+            Thing::Removed,
+        ]);
+        prop::collection::vec((path, thing), 0..7)
+    }
+
+    /// Puts a layer on the disk. What stands in the way of something is left out.
+    fn make(root: &Path, layer: &Layer) {
+        fs::create_dir_all(root).unwrap();
+        for (parts, thing) in layer {
+            let path: PathBuf = root.join(parts.iter().collect::<PathBuf>());
+            let parent = path.parent().unwrap();
+            let through_link = parent.ancestors().take_while(|above| *above != root).any(Path::is_symlink);
+            if through_link || fs::symlink_metadata(&path).is_ok() || fs::create_dir_all(parent).is_err() {
+                continue;
+            }
+            match thing {
+                Thing::File => fs::write(path, "").unwrap(),
+                Thing::Link => symlink("/nowhere", path).unwrap(),
+                Thing::Folder => fs::create_dir(path).unwrap(),
+                Thing::Cover => {
+                    fs::create_dir(&path).unwrap();
+                    rustix::fs::setxattr(&path, OPAQUE.0, OPAQUE.1, XattrFlags::empty()).unwrap();
+                }
+                Thing::Removed => {
+                    rustix::fs::mknodat(CWD, &path, FileType::CharacterDevice, Mode::empty(), 0).unwrap();
+                }
+            }
+        }
+    }
+
+    /// What the layers show when one is laid over the other (overlayfs, Documentation/filesystems/overlayfs.rst): every
+    /// path, and whether it is a folder.
+    fn laid_over(layers: &[PathBuf]) -> BTreeMap<PathBuf, bool> {
+        let mut all = BTreeMap::new();
+        for layer in layers {
+            lay(layer, Path::new("/"), &mut all);
+        }
+        all
+    }
+
+    fn lay(layer: &Path, folder: &Path, all: &mut BTreeMap<PathBuf, bool>) {
+        for entry in fs::read_dir(layer.join(folder.strip_prefix("/").unwrap())).unwrap().map(Result::unwrap) {
+            let path = folder.join(entry.file_name());
+            let data = entry.metadata().unwrap();
+            let is_below = |other: &PathBuf| other.starts_with(&path) && *other != path;
+            let keeps_lower = data.is_dir() && !is_opaque(&entry.path()) && all.get(&path) != Some(&false);
+            if !keeps_lower {
+                all.retain(|other, _| !is_below(other));
+            }
+            all.remove(&path);
+            if !is_whiteout(&data) {
+                all.insert(path.clone(), data.is_dir());
+            }
+            if data.is_dir() {
+                lay(layer, &path, all);
+            }
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(300))]
+
+        #[test]
+        fn layers_show_what_they_show_when_one_is_laid_over_the_other(layers in prop::collection::vec(any_layer(), 1..5)) {
+            let place = tempfile::tempdir().unwrap();
+            let paths: Vec<PathBuf> = (0..layers.len()).map(|number| place.path().join(number.to_string())).collect();
+            for (path, layer) in paths.iter().zip(&layers) {
+                make(path, layer);
+            }
+            let (seen, expected) = (Layers(&paths), laid_over(&paths));
+            let names = ["a", "b", "c"];
+            let mut all: Vec<PathBuf> = vec!["/".into()];
+            for depth in 0..3 {
+                let above: Vec<PathBuf> =
+                    all.iter().filter(|path| path.components().count() == depth + 1).cloned().collect();
+                all.extend(above.iter().flat_map(|above| names.map(|name| above.join(name))));
+            }
+            for path in all.iter().skip(1) {
+                let found = seen.find(path);
+                prop_assert_eq!(found.as_ref().map(|found| found.is_dir()), expected.get(path).copied(), "{:?}", path);
+            }
+            let folders = all.iter().filter(|path| path.as_os_str() == "/" || expected.get(*path) == Some(&true));
+            for folder in folders {
+                let listed: Vec<PathBuf> = seen.list(folder).unwrap().into_keys().map(|name| folder.join(name)).collect();
+                let inside: Vec<PathBuf> =
+                    expected.keys().filter(|path| path.parent() == Some(folder)).cloned().collect();
+                prop_assert_eq!(listed, inside, "in {:?}", folder);
+                // What is listed is where it is found.
+                for (name, on_disk) in seen.list(folder).unwrap() {
+                    prop_assert_eq!(seen.find(&folder.join(name)), Some(on_disk));
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn links_are_followed_inside_the_layers_and_never_out_of_them() {
+        let place = tempfile::tempdir().unwrap();
+        let layer = |name: &str| {
+            let layer = place.path().join(name);
+            fs::create_dir(&layer).unwrap();
+            layer
+        };
+        let (lower, upper) = (layer("lower"), layer("upper"));
+        fs::create_dir_all(lower.join("usr/bin")).unwrap();
+        symlink("usr/bin", lower.join("bin")).unwrap();
+        symlink("/usr", upper.join("way")).unwrap();
+        symlink("../../../../usr", upper.join("climbs")).unwrap();
+        symlink("round", upper.join("round")).unwrap();
+        symlink("/nowhere/at/all", upper.join("broken")).unwrap();
+        let paths = [lower, upper];
+        let layers = Layers(&paths);
+        for (path, real) in [
+            ("/bin/sh", "/usr/bin/sh"),
+            ("/way/bin", "/usr/bin"),
+            ("/climbs/bin", "/usr/bin"),
+            ("/way/../bin/x", "/usr/bin/x"),
+            ("/../../bin", "/usr/bin"),
+            ("/broken/x", "/nowhere/at/all/x"),
+            ("/new/and/deep", "/new/and/deep"),
+        ] {
+            assert_eq!(layers.follow(Path::new(path)).as_deref(), Some(Path::new(real)), "{path}");
+        }
+        assert_eq!(layers.follow(Path::new("/round/x")), None);
+        assert!(layers.is_folder(Path::new("/way/bin")) && !layers.is_folder(Path::new("/broken")));
+    }
+}
