@@ -31,17 +31,22 @@ fn named(name: &str, value: Option<impl ToString>) -> String {
     value.map(|value| format!(" {name}={}", quoted(&value.to_string()))).unwrap_or_default()
 }
 
-fn list(word: &str, values: &[Spanned<String>]) -> String {
+/// A name as it stands in front of values: some are no names as they are (KDL 2.0.0, "Identifier String").
+fn word(name: &str) -> String {
+    if matches!(name, "true" | "false" | "null" | "inf" | "nan") { quoted(name) } else { name.to_owned() }
+}
+
+fn list(name: &str, values: &[Spanned<String>]) -> String {
     if values.is_empty() {
         return String::new();
     }
     let values: Vec<_> = values.iter().map(|value| quoted(&value.value)).collect();
-    format!("{word} {}\n", values.join(" "))
+    format!("{} {}\n", word(name), values.join(" "))
 }
 
-fn pairs<'a>(word: &str, pairs: impl IntoIterator<Item = (&'a String, &'a String)>) -> String {
-    let pairs: String = pairs.into_iter().map(|(name, value)| format!(" {name}={}", quoted(value))).collect();
-    if pairs.is_empty() { String::new() } else { format!("{word}{pairs}\n") }
+fn pairs<'a>(name: &str, pairs: impl IntoIterator<Item = (&'a String, &'a String)>) -> String {
+    let pairs: String = pairs.into_iter().map(|(name, value)| format!(" {}={}", word(name), quoted(value))).collect();
+    if pairs.is_empty() { String::new() } else { format!("{name}{pairs}\n") }
 }
 
 fn said(word: &str, value: Option<&String>) -> String {
