@@ -229,7 +229,7 @@ impl Engine {
                 let registries = Self::registries_for(registries, &work);
                 let facts = live.row.facts.clone();
                 let log = self.logs.log(&facts.id, job).length();
-                // Where people reach the service, who answers the runner knows.
+                // Filled in where the runner is answered: there it is known where people reach the service.
                 let address = String::new();
                 let job = job.clone();
                 Ok(Some(Assignment { lease, facts, address, job, attempt, log, work, takes, secrets, registries }))
