@@ -3,7 +3,7 @@
 CARGO ?= cargo
 NPM ?= npm
 .DEFAULT_GOAL := help
-.PHONY: help setup console contract demo test lint bench screenshots
+.PHONY: help setup console contract demo test explore lint bench screenshots
 
 help: ## Tell what there is
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -33,8 +33,20 @@ lint: console ## Formatting, clippy, the console's checks
 	$(CARGO) clippy --workspace --all-targets -- --deny warnings
 	cd console && $(NPM) run --silent check
 
+# Properties are tested on the same cases each time: what fails here fails again, and what passes passes again.
+test: export PROPTEST_RNG_SEED = 20261125
+test: export PROPTEST_DISABLE_FAILURE_PERSISTENCE = true
 test: setup console lint ## Everything that is checked
 	$(CARGO) test --workspace
+
+MINUTES ?= 10
+explore: ## Test the properties on new cases (MINUTES=10); what is found becomes a plain test
+	@end=$$(($$(date +%s) + 60 * $(MINUTES))); rounds=0; \
+	while [ $$(date +%s) -lt $$end ]; do \
+	    $(CARGO) test --quiet --workspace --lib || exit 1; \
+	    rounds=$$((rounds + 1)); \
+	done; \
+	echo "$$rounds rounds, nothing found"
 
 bench: setup console ## Compare with the bare cost of the same work (target/bench/summary.json; ARGS=images for images alone)
 	$(CARGO) bench --quiet --package pondrix --bench ratios -- $(ARGS)

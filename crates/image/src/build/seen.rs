@@ -171,7 +171,10 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let (memory, file) = (folder.path().join("seen"), folder.path().join("file"));
         fs::write(&file, "one").unwrap();
-        let seen = Seen::read(&memory);
+        let mut seen = Seen::read(&memory);
+        // The build began when the file had just changed, however long that is ago on this machine.
+        let changed = fs::metadata(&file).unwrap();
+        seen.begun = Duration::from_secs(changed.ctime().cast_unsigned()) + SETTLED;
         seen.note(&fs::symlink_metadata(&file).unwrap(), [7; 32]);
         seen.keep().unwrap();
         assert_eq!(Seen::read(&memory).content(&fs::symlink_metadata(&file).unwrap()), None);

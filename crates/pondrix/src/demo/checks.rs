@@ -13,7 +13,9 @@ use tokio::net::TcpStream;
 use tokio::task::JoinHandle;
 
 /// How long anything in the story may take.
-const PATIENCE: Duration = Duration::from_secs(120);
+pub(super) const PATIENCE: Duration = Duration::from_secs(120);
+/// How long the application may take for one answer.
+const ANSWER_TIME: Duration = Duration::from_secs(50);
 /// How often the application is asked while it changes.
 const ASK_EVERY: Duration = Duration::from_millis(50);
 
@@ -26,7 +28,8 @@ pub(super) async fn get(address: SocketAddr, path: &str) -> Result<String, Strin
         stream.read_to_end(&mut text).await?;
         Ok::<_, std::io::Error>(String::from_utf8_lossy(&text).into_owned())
     };
-    let answer = tokio::time::timeout(Duration::from_secs(5), asked).await.map_err(|_| "no answer within 5 s")?;
+    let answer = tokio::time::timeout(ANSWER_TIME, asked).await;
+    let answer = answer.map_err(|_| format!("no answer within {} s", ANSWER_TIME.as_secs()))?;
     let answer = answer.map_err(|error| error.to_string())?;
     let (head, body) = answer.split_once("\r\n\r\n").ok_or("no whole answer")?;
     match head.split_whitespace().nth(1) {

@@ -8,12 +8,9 @@ use pondrix_core::{RunId, State};
 use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS};
 use pondrix_standin::registry::Behaviour;
 
-use super::checks::{processes_with, run_of, until};
+use super::checks::{PATIENCE, processes_with, run_of, until};
 use super::story::{Told, answers, expect_state, pondrix, pondrix_in};
 use super::world::World;
-
-/// How long the service may take to see a commit.
-const PATIENCE: Duration = Duration::from_secs(20);
 
 /// The working folder, uncommitted, on the same runners: everything but the rollout.
 pub(super) async fn tries(world: &World, told: &mut Told, greeting: &str) -> Result<(), String> {

@@ -133,7 +133,7 @@ async fn a_rollout_that_cannot_work_says_why() {
             manifest.replace("matchLabels:\n      app: visitor-desk", "matchLabels:\n      app: x"),
             "`selector` does not match",
         ),
-        (pipeline.replace("settle \"2m\"", "settle \"2s\""), never_ready, "it did not settle within 2s"),
+        (pipeline.replace("settle \"2m\"", "settle \"20s\""), never_ready, "it did not settle within 20s"),
     ] {
         repository.write("pondrix.kdl", &pipeline).unwrap();
         repository.write("deploy/desk.yaml", &manifest).unwrap();
@@ -163,7 +163,7 @@ async fn a_rollout_that_fails_puts_back_what_was_there_even_when_the_service_is_
 
     let pipeline = VISITOR_DESK.iter().find(|(path, _)| *path == "pondrix.kdl").unwrap().1;
     let manifest = VISITOR_DESK.iter().find(|(path, _)| *path == "deploy/desk.yaml").unwrap().1;
-    let restores = pipeline.replace("settle \"2m\"", "settle \"5s\"\n        otherwise \"restore\"");
+    let restores = pipeline.replace("settle \"2m\"", "settle \"40s\"\n        otherwise \"restore\"");
     assert_ne!(restores, pipeline);
     repository.write("pondrix.kdl", &restores).unwrap();
     repository.write("deploy/desk.yaml", &manifest.replace("path: /greeting.txt", "path: /no-such-page")).unwrap();
@@ -179,7 +179,7 @@ async fn a_rollout_that_fails_puts_back_what_was_there_even_when_the_service_is_
     world.service = Some(crate::support::Service::start(&world.folder.path().join("service"), &listen, "1h").0);
     let detail = world.end_of(&run).await;
     let what = detail.failure.unwrap().what;
-    assert!(what.contains("it did not settle within 5s; what was there before is back"), "{what}");
+    assert!(what.contains("it did not settle within 40s; what was there before is back"), "{what}");
     let log = world.log(&run, "staging/desk").await;
     assert!(
         log.contains("put deployment/visitor-desk back, runs registry.fernhollow.test/visitor/desk@sha256:"),

@@ -1,7 +1,9 @@
 //! The console, in a real browser.
 
+use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
+use std::sync::mpsc;
 use std::time::Duration;
 
 use fantoccini::wd::Capabilities;
@@ -9,31 +11,67 @@ use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
 use pondrix_core::pipeline::TemplateName;
 use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, VISITOR_DESK};
+use rustix::process::{Pid, Signal, kill_process};
 
-use crate::support::{World, one_job, until};
+use crate::support::{PATIENCE, World, family, one_job, until};
 
-/// Chromium, driven through WebDriver, with a fresh profile.
+/// Chromium, driven through WebDriver, with a fresh profile. Dropped, it is ended, and all that it started.
 struct Browser {
-    driver: Child,
+    driver: Driver,
     client: Client,
     _profile: tempfile::TempDir,
+}
+
+/// The program that drives the browser, and the browser with all its processes.
+struct Driver(Child);
+
+impl Driver {
+    /// Starts it at a port that it chooses and tells; answers its address.
+    fn start() -> (Self, String) {
+        let mut driver = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver is there: `make setup` installs it");
+        let output = driver.stdout.take().unwrap();
+        let driver = Self(driver);
+        let (sender, receiver) = mpsc::channel();
+        // Read to its end, so that the driver never writes to nobody.
+        std::thread::spawn(move || {
+            for line in BufReader::new(output).lines().map_while(Result::ok) {
+                let port =
+                    line.split_once("successfully on port ").map(|(_, port)| port.trim_end_matches('.').to_owned());
+                if let Some(port) = port {
+                    let _ = sender.send(port);
+                }
+            }
+        });
+        let port = receiver.recv_timeout(PATIENCE).expect("chromedriver tells its port");
+        (driver, format!("http://127.0.0.1:{port}"))
+    }
+}
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        for (pid, _) in family(self.0.id()) {
+            let _ = kill_process(Pid::from_raw(pid.cast_signed()).unwrap(), Signal::KILL);
+        }
+        let _ = self.0.wait();
+    }
 }
 
 impl Browser {
     async fn new() -> Self {
         let profile = tempfile::tempdir().unwrap();
-        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let mut driver = Command::new("chromedriver")
-            .arg(format!("--port={port}"))
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("chromedriver is there: `make setup` installs it");
+        let (driver, address) = Driver::start();
         let arguments = [
             "--headless",
             "--no-sandbox",
             "--disable-gpu",
             "--disable-quic",
+            // Its own shared memory is small where tests usually run, and pages then crash.
+            "--disable-dev-shm-usage",
             "--no-first-run",
             "--disable-background-networking",
             "--disable-component-update",
@@ -47,27 +85,26 @@ impl Browser {
             serde_json::from_value(serde_json::json!({ "goog:chromeOptions": { "args": arguments } })).unwrap();
         let mut builder = ClientBuilder::new(HttpConnector::new());
         builder.capabilities(capabilities);
-        let mut client = None;
-        until("chromedriver", async || {
-            assert!(driver.try_wait().unwrap().is_none(), "chromedriver ended");
-            client = builder.connect(&format!("http://127.0.0.1:{port}")).await.ok();
-            client.is_some().then_some(())
-        })
-        .await;
-        Self { driver, client: client.unwrap(), _profile: profile }
+        let client = tokio::time::timeout(PATIENCE, builder.connect(&address)).await;
+        let client = client.expect("a browser starts in time").expect("a browser starts");
+        Self { driver, client, _profile: profile }
     }
 
     /// Waits until something is on the page; answers its text.
     async fn sees(&self, css: &str) -> String {
-        let wait = self.client.wait().at_most(Duration::from_secs(30));
+        let wait = self.client.wait().at_most(PATIENCE);
         match wait.for_element(Locator::Css(css)).await {
-            Ok(element) => element.text().await.unwrap(),
+            Ok(element) => element.text().await.unwrap_or_default(),
             Err(error) => panic!("the page does not show {css}: {error}\n{}", self.text().await),
         }
     }
 
+    /// All that is on the page; nothing while it is being replaced by another.
     async fn text(&self) -> String {
-        self.client.find(Locator::Css("body")).await.unwrap().text().await.unwrap()
+        match self.client.find(Locator::Css("body")).await {
+            Ok(body) => body.text().await.unwrap_or_default(),
+            Err(_) => String::new(),
+        }
     }
 
     async fn reads(&self, words: &str) {
@@ -75,8 +112,11 @@ impl Browser {
     }
 
     async fn click(&self, css: &str) {
-        self.sees(css).await;
-        self.client.find(Locator::Css(css)).await.unwrap().click().await.unwrap();
+        // What is found may be drawn anew, or moved away, before it is clicked.
+        until(&format!("a click on {css}"), async || {
+            self.client.find(Locator::Css(css)).await.ok()?.click().await.ok()
+        })
+        .await;
     }
 
     async fn sign_in(&self, world: &World) {
@@ -97,10 +137,9 @@ impl Browser {
         }
     }
 
-    async fn end(mut self) {
+    async fn end(self) {
         let _ = self.client.close().await;
-        let _ = self.driver.kill();
-        let _ = self.driver.wait();
+        drop(self.driver);
     }
 }
 

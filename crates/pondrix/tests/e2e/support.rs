@@ -2,10 +2,13 @@
 //! own.
 
 use std::io::{BufRead, BufReader};
+use std::net::Ipv4Addr;
+use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU16, Ordering};
+use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use futures_util::StreamExt;
@@ -16,7 +19,8 @@ use pondrix_sandbox::Launcher;
 use pondrix_standin::cluster::Cluster;
 use pondrix_standin::garden::{REGISTRY, Repository, SampleFile, base_image};
 use pondrix_standin::registry::Registry;
-use rustix::process::{Pid, Signal, kill_process};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
@@ -58,14 +62,7 @@ impl Service {
             .stderr(log)
             .spawn()
             .unwrap();
-        // The first document on its standard output says where it listens.
-        let mut text = String::new();
-        for line in BufReader::new(child.stdout.take().unwrap()).lines() {
-            text.push_str(&line.unwrap());
-            if text.ends_with('}') {
-                break;
-            }
-        }
+        let text = first_document(child.stdout.take().unwrap());
         let told: serde_json::Value = serde_json::from_str(&text).unwrap_or_else(|_| {
             panic!(
                 "the service did not start: {}",
@@ -83,7 +80,7 @@ impl Service {
     /// SIGKILL, as a crash would end it. Its runner goes on.
     pub(crate) fn kill(mut self) -> String {
         self.signal(Signal::KILL);
-        self.child.wait().unwrap();
+        wait(&mut self.child);
         self.url.clone()
     }
 
@@ -91,7 +88,7 @@ impl Service {
     pub(crate) fn end(&mut self) {
         if self.child.try_wait().unwrap().is_none() {
             self.signal(Signal::TERM);
-            self.child.wait().unwrap();
+            wait(&mut self.child);
         }
     }
 }
@@ -120,6 +117,7 @@ pub(crate) struct World {
     pub(crate) application: std::net::SocketAddr,
     pub(crate) kubeconfig: PathBuf,
     stop: CancellationToken,
+    _claim: std::net::TcpListener,
     pub(crate) folder: tempfile::TempDir,
 }
 
@@ -127,16 +125,76 @@ pub(crate) async fn listener() -> TcpListener {
     TcpListener::bind("127.0.0.1:0").await.unwrap()
 }
 
-/// A loopback address for a service that may be started there again. Its port is none that the system
-/// gives away by itself (32768 and above): while nothing listens at one of those, somebody who tries to
-/// connect to it may be given it as his own port, and is then connected to himself and holds it.
-fn free_address() -> String {
+/// The first document on a service's standard output, which says where it listens; nothing where none comes in time.
+fn first_document(output: std::process::ChildStdout) -> String {
+    let (sender, receiver) = mpsc::channel();
+    std::thread::spawn(move || {
+        let mut text = String::new();
+        for line in BufReader::new(output).lines().map_while(Result::ok) {
+            text.push_str(&line);
+            if text.ends_with('}') {
+                break;
+            }
+        }
+        sender.send(text)
+    });
+    receiver.recv_timeout(PATIENCE).unwrap_or_default()
+}
+
+/// Waits for a child's end. One that does not end is killed, and fails the test.
+fn wait(child: &mut Child) {
+    let pid = Pid::from_child(child);
+    let ended = EndOf::process(pid).is_none_or(|end| end.comes());
+    if !ended {
+        child.kill().unwrap();
+    }
+    child.wait().unwrap();
+    assert!(ended, "the process {pid} did not end");
+}
+
+/// Tells when a process has ended, whatever its number means by then.
+pub(crate) struct EndOf(OwnedFd);
+
+impl EndOf {
+    /// Of a process; nothing where it is not there any more.
+    pub(crate) fn process(pid: Pid) -> Option<Self> {
+        pidfd_open(pid, PidfdFlags::empty()).ok().map(Self)
+    }
+
+    fn is_there_within(&self, patience: Duration) -> bool {
+        let patience = Timespec::try_from(patience).unwrap();
+        let mut polled = [PollFd::new(&self.0, PollFlags::IN)];
+        rustix::io::retry_on_intr(|| poll(&mut polled, Some(&patience))).unwrap() > 0
+    }
+
+    /// Waits for the end; answers whether it came.
+    pub(crate) fn comes(&self) -> bool {
+        self.is_there_within(PATIENCE)
+    }
+
+    /// Whether the process has ended.
+    pub(crate) fn is_there(&self) -> bool {
+        self.is_there_within(Duration::ZERO)
+    }
+}
+
+/// The port that a world's service listens at. The system gives ports of 32768 and above away by itself: while
+/// nothing listens at one of those, somebody who tries to connect to it may be given it as his own port, and is
+/// then connected to himself and holds it.
+const SERVICE_PORT: u16 = 7733;
+/// The port that whoever has an address of its own listens at while it has it.
+const CLAIM_PORT: u16 = 7734;
+
+/// A loopback address that no other world has, of this process or another: it is held by listening there.
+fn own_address() -> (Ipv4Addr, std::net::TcpListener) {
     static NEXT: AtomicU16 = AtomicU16::new(0);
-    let begin = 12_000 + u16::try_from(std::process::id() % 16_000).unwrap();
+    // Where to begin is of no meaning but that others are likely to begin elsewhere.
+    let [.., high, low] = std::process::id().to_be_bytes();
     loop {
-        let address = format!("127.0.0.1:{}", begin + NEXT.fetch_add(1, Ordering::Relaxed));
-        if std::net::TcpListener::bind(&address).is_ok() {
-            return address;
+        let [more, last] = NEXT.fetch_add(1, Ordering::Relaxed).to_be_bytes();
+        let address = Ipv4Addr::new(127, high.wrapping_add(more) | 1, low, last);
+        if let Ok(claim) = std::net::TcpListener::bind((address, CLAIM_PORT)) {
+            return (address, claim);
         }
     }
 }
@@ -162,7 +220,9 @@ impl World {
         let application = cluster.reserve("staging", "visitor-desk").await.unwrap();
         let kubeconfig = cluster.write_kubeconfig(at.local_addr().unwrap(), "staging").unwrap();
         tokio::spawn(cluster.serve(at, stop.clone()));
-        let (service, token) = Service::start(&folder.path().join("service"), &free_address(), look_every);
+        let (own, claim) = own_address();
+        let listen = format!("{own}:{SERVICE_PORT}");
+        let (service, token) = Service::start(&folder.path().join("service"), &listen, look_every);
         let token = token.unwrap();
         let client = Client::new(&service.url, &token);
         client
@@ -181,7 +241,13 @@ impl World {
             takes_tries: false,
         };
         client.set_environment(&environment).await.unwrap();
-        Self { service: Some(service), client, token, registry, application, kubeconfig, stop, folder }
+        // What a job says that waits depends on who is there to take it.
+        until("the service's own runner", async || {
+            let runners = client.runners().await.ok()?.runners;
+            runners.iter().any(|runner| runner.here).then_some(())
+        })
+        .await;
+        Self { service: Some(service), client, token, registry, application, kubeconfig, stop, _claim: claim, folder }
     }
 
     pub(crate) fn url(&self) -> &str {

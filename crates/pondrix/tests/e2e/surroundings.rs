@@ -19,8 +19,9 @@ async fn a_service_beside_a_job_is_reached_by_its_name_once_it_is_ready_and_its_
         "env GREETING=\"wet soil\"\nrun \"sleep 0.3; mkdir /beds; echo $GREETING > /beds/index.html; echo listening; exec httpd -f -p 8080 -h /beds\"\nready tcp=8080",
     ) + &beside(
         "second",
-        "run \"wget -qO /tmp/seen http://labels:8080/ && cat /tmp/seen; sleep 300\"\nready \"wget -qO- http://labels:8080/\"",
-    ) + "step \"wget -qO- http://labels:8080/\"\nstep \"ls /beds || echo own files\"";
+        "run \"wget -qO /tmp/seen http://labels:8080/ && cat /tmp/seen; exec httpd -f -p 8081\"\nready tcp=8081",
+    ) + &beside("third", "run \"sleep 300\"\nready \"wget -qO- http://labels:8080/\"")
+        + "step \"wget -qO- http://labels:8080/\"\nstep \"ls /beds || echo own files\"";
     let (_, run) = world.run_of_pipeline("plant-labels", &one_job(&lines)).await;
     world.passes(&run).await;
     let log = world.log(&run, "verify/unit").await;
@@ -63,16 +64,12 @@ async fn steps_reach_out_only_when_the_job_says_so_and_never_the_machines_loopba
     std::thread::spawn(move || {
         while let Ok((mut stream, _)) = outside.accept() {
             let _ = stream.read(&mut [0; 1024]);
-            let _ = stream.write_all(b"from outside\n");
+            let _ = stream.write_all(b"HTTP/1.0 200 OK\r\n\r\nfrom outside\n");
         }
     });
-    let ask = format!(
-        "step \"X=$( (echo ask; sleep 2) | nc {} {} 2>/dev/null | head -n 1 || true); echo ${{X:-alone}}\"",
-        at.ip(),
-        at.port()
-    );
+    let ask = format!("step \"wget -qO- http://{at}/ 2>/dev/null || echo alone\"");
     let out = format!(
-        "network \"outbound\"\n{ask}\nstep \"nc -w 1 127.0.0.1 {} </dev/null 2>/dev/null && echo reached || echo kept in\"",
+        "network \"outbound\"\n{ask}\nstep \"nc -w 10 127.0.0.1 {} </dev/null 2>/dev/null && echo reached || echo kept in\"",
         world.url().rsplit_once(':').unwrap().1
     );
     let (_, run) = world.run_of_pipeline("plant-labels", &one_job(&out)).await;

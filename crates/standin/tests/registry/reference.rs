@@ -2,7 +2,7 @@
 
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
-use std::sync::atomic::{AtomicU16, Ordering};
+use std::sync::atomic::{AtomicU8, Ordering};
 
 use pondrix_core::image::{Registries, Repository};
 use pondrix_image::Compression;
@@ -26,17 +26,12 @@ impl Drop for Server {
     }
 }
 
-/// A port that is none of those which the system gives away by itself (32768 and above): between looking and
-/// listening nobody else gets it.
-fn free_port() -> u16 {
-    static NEXT: AtomicU16 = AtomicU16::new(0);
-    let begin = 28_100 + u16::try_from(std::process::id() % 400).unwrap() * 10;
-    loop {
-        let port = begin + NEXT.fetch_add(1, Ordering::Relaxed);
-        if std::net::TcpListener::bind(("127.0.0.1", port)).is_ok() {
-            return port;
-        }
-    }
+/// Where the server listens: at an address that this process alone uses, one for each server. Its port is none of
+/// those which the system gives away by itself (32768 and above).
+fn own_address() -> std::net::SocketAddr {
+    static NEXT: AtomicU8 = AtomicU8::new(1);
+    let [.., high, low] = std::process::id().to_be_bytes();
+    std::net::SocketAddr::from(([127, NEXT.fetch_add(1, Ordering::Relaxed), high, low], 5000))
 }
 
 /// Starts the server in a folder, and a place whose `pond.test` is this server.
@@ -44,9 +39,9 @@ async fn place(with_password: bool) -> (Server, Place) {
     let mut place = Place::new().await;
     let folder = place.folder.path().join("reference");
     std::fs::create_dir_all(folder.join("storage")).unwrap();
-    let port = free_port();
-    let server = start(&folder, port, with_password, None);
-    let url = format!("http://127.0.0.1:{port}");
+    let at = own_address();
+    let server = start(&folder, at, with_password, None);
+    let url = format!("http://{at}");
     let mut registries = Registries::at([("pond.test", url.clone())]);
     if with_password {
         registries = signed_in(&registries, "ines", "lily-pad-4711");
@@ -66,9 +61,9 @@ async fn place(with_password: bool) -> (Server, Place) {
     (server, place)
 }
 
-fn start(folder: &Path, port: u16, with_password: bool, certificate: Option<&Path>) -> Server {
+fn start(folder: &Path, at: std::net::SocketAddr, with_password: bool, certificate: Option<&Path>) -> Server {
     let mut settings = format!(
-        "version: 0.1\nlog:\n  level: error\nstorage:\n  filesystem:\n    rootdirectory: {}\n  delete:\n    enabled: true\nhttp:\n  addr: 127.0.0.1:{port}\n",
+        "version: 0.1\nlog:\n  level: error\nstorage:\n  filesystem:\n    rootdirectory: {}\n  delete:\n    enabled: true\nhttp:\n  addr: {at}\n",
         folder.join("storage").display()
     );
     if let Some(certificate) = certificate {
@@ -139,18 +134,21 @@ async fn who_has_no_password_or_a_wrong_one_is_told_so() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_registry_with_a_certificate_of_ones_own_is_believed_where_that_is_said() {
     let folder = tempfile::tempdir().unwrap();
+    let at = own_address();
     std::fs::create_dir(folder.path().join("storage")).unwrap();
     // An authority of one's own, and what it says of this machine.
-    let script = "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=Garden -keyout ca.key -out ca.pem && \
+    let script = format!(
+        "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=Garden -keyout ca.key -out ca.pem && \
                   openssl req -newkey rsa:2048 -nodes -subj /CN=pond -keyout pond.key -out pond.csr && \
-                  echo subjectAltName=IP:127.0.0.1 > names && \
-                  openssl x509 -req -in pond.csr -CA ca.pem -CAkey ca.key -CAcreateserial -days 2 -extfile names -out pond.pem";
-    let made = Command::new("sh").args(["-c", script]).current_dir(folder.path()).stderr(Stdio::null()).status();
+                  echo subjectAltName=IP:{} > names && \
+                  openssl x509 -req -in pond.csr -CA ca.pem -CAkey ca.key -CAcreateserial -days 2 -extfile names -out pond.pem",
+        at.ip()
+    );
+    let made = Command::new("sh").args(["-c", &script]).current_dir(folder.path()).stderr(Stdio::null()).status();
     assert!(made.unwrap().success());
     let certificate = folder.path().join("pond.pem");
-    let port = free_port();
-    let _server = start(folder.path(), port, false, Some(&certificate));
-    let mut registries = Registries::at([("pond.test", format!("https://127.0.0.1:{port}"))]);
+    let _server = start(folder.path(), at, false, Some(&certificate));
+    let mut registries = Registries::at([("pond.test", format!("https://{at}"))]);
     let access = registries.by_host.get_mut("pond.test").unwrap();
     access.certificates = Some(std::fs::read_to_string(folder.path().join("ca.pem")).unwrap());
     let believing = Registry::new("pond.test", &registries).unwrap();

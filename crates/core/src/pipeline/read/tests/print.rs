@@ -524,13 +524,26 @@ proptest! {
 
     #[test]
     fn any_pipeline_printed_as_kdl_reads_back_as_itself(pipeline in any_pipeline()) {
-        let text = print(&pipeline);
-        let again = read(&text).map_err(|faults| {
-            let shown: String = faults.iter().map(|fault| fault.render("pondrix.kdl")).collect();
-            TestCaseError::fail(format!("{shown}\n{text}"))
-        })?;
-        prop_assert_eq!(&again, &pipeline, "{}", text);
-        let stored = serde_json::to_string(&pipeline).unwrap();
-        prop_assert_eq!(serde_json::from_str::<Pipeline>(&stored).unwrap(), pipeline);
+        reads_back(&pipeline)?;
     }
+}
+
+fn reads_back(pipeline: &Pipeline) -> Result<(), TestCaseError> {
+    let text = print(pipeline);
+    let again = read(&text).map_err(|faults| {
+        let shown: String = faults.iter().map(|fault| fault.render("pondrix.kdl")).collect();
+        TestCaseError::fail(format!("{shown}\n{text}"))
+    })?;
+    prop_assert_eq!(&again, pipeline, "{}", text);
+    let stored = serde_json::to_string(pipeline).unwrap();
+    prop_assert_eq!(&serde_json::from_str::<Pipeline>(&stored).unwrap(), pipeline);
+    Ok(())
+}
+
+#[test]
+fn names_that_are_values_elsewhere_read_back_as_names() {
+    let text = "stage \"v\" { job \"u\" { inside \"x.test/y:1\"; matrix { \"inf\" \"1\" \"2\" }; step \"x\" } }";
+    let pipeline = read(text).unwrap();
+    assert_eq!(pipeline.stages[0].jobs[0].matrix.axes[0].name.value, "inf");
+    reads_back(&pipeline).unwrap();
 }
