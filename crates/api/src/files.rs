@@ -38,7 +38,7 @@ pub struct KeepRequest {
     pub files: Vec<KeptFile>,
 }
 
-/// Which of these contents does the service not have?
+/// Which of these contents does the server not have?
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Digests {
     /// They.

@@ -27,7 +27,7 @@ pub struct IndexRecord {
     pub repository: Repository,
     /// The index's digest.
     pub digest: Digest,
-    /// One of its images, which the service was told of: what is told of the index is told of it.
+    /// One of its images, which the server was told of: what is told of the index is told of it.
     pub image: Digest,
 }
 
@@ -142,7 +142,7 @@ pub struct ImageDifference {
 /// An image and those built on it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ChainLink {
-    /// How many bases of this service's making are below it.
+    /// How many bases of this server's making are below it.
     pub depth: u32,
     /// The project that builds it.
     pub project: String,

@@ -1,4 +1,4 @@
-//! The contract of Pondrix: what travels between the service and the command line, the console and
+//! The contract of Pondrix: what travels between the server and the command line, the console and
 //! the runners, defined once, and an HTTP [`Client`] for it.
 //!
 //! Moments are RFC 3339 in UTC. Faults travel as RFC 9457 problem details ([`Problem`]).

@@ -16,7 +16,7 @@ pub struct Problem {
     pub status: u16,
     /// What is wrong here, and what to do.
     pub detail: String,
-    /// The request's id, which the service's log names too.
+    /// The request's id, which the server's log names too.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub request: Option<String>,
     /// Faults of a pipeline file, where that is the problem.

@@ -1,4 +1,4 @@
-//! Between the service and its runners.
+//! Between the server and its runners.
 
 use std::collections::BTreeSet;
 
@@ -47,7 +47,7 @@ pub struct Assignment {
     pub lease: String,
     /// The run.
     pub facts: RunFacts,
-    /// The run's page, where people reach the service.
+    /// The run's page, where people reach the server.
     #[serde(default)]
     pub address: String,
     /// The job.
@@ -113,7 +113,7 @@ pub struct SourceDifference {
     pub removed: Vec<String>,
 }
 
-/// How much of a log the service has.
+/// How much of a log the server has.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct LogLength {
     /// In bytes.

@@ -1,4 +1,4 @@
-//! What the service holds: projects, environments, registries, access.
+//! What the server holds: projects, environments, registries, access.
 
 use pondrix_core::{State, Time};
 use serde::{Deserialize, Serialize};
@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 pub struct NewProject {
     /// Its name here.
     pub name: String,
-    /// The repository, as git reaches it from the service.
+    /// The repository, as git reaches it from the server.
     pub repository: String,
 }
 
@@ -160,7 +160,7 @@ pub struct PoolView {
     pub cap: Option<u32>,
 }
 
-/// All runners that were heard of since the service began, and the pools that have a cap.
+/// All runners that were heard of since the server began, and the pools that have a cap.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RunnerList {
     /// By name.
@@ -181,7 +181,7 @@ pub struct ProjectList {
 pub struct EnvironmentView {
     /// Its name.
     pub name: String,
-    /// The file, on the service's machine, that says how the cluster is reached.
+    /// The file, on the server's machine, that says how the cluster is reached.
     pub kubeconfig: String,
     /// The namespace in the cluster.
     pub namespace: String,
@@ -296,6 +296,6 @@ pub struct SignIn {
 pub struct Identity {
     /// The name.
     pub name: String,
-    /// The service's version.
+    /// The server's version.
     pub version: String,
 }

@@ -28,8 +28,8 @@ pub struct Offer {
 /// Who may do a job.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Who {
-    /// The service itself.
-    Service,
+    /// The server itself.
+    Server,
     /// A runner that has what the job needs.
     Runner(Needs),
 }
@@ -117,17 +117,17 @@ impl Queue {
     }
 
     /// A job that somebody has, from before the queue was made: `pool` is the runner's, or nothing for
-    /// the service itself.
+    /// the server itself.
     pub fn restore(&mut self, run: RunId, job: JobKey, pool: Option<String>) {
         self.taken.insert((run, job), pool);
     }
 
-    /// Takes the next job for a runner, or for the service itself where none is told.
+    /// Takes the next job for a runner, or for the server itself where none is told.
     pub fn take(&mut self, runner: Option<&RunnerFacts>, limits: &Limits) -> Option<Offer> {
         let fits = |offer: &(usize, &Offer)| {
             let offer = offer.1;
             let by = match (&offer.who, runner) {
-                (Who::Service, None) => true,
+                (Who::Server, None) => true,
                 (Who::Runner(needs), Some(runner)) => {
                     runner.lacks(needs).is_none() && self.full(&offer.run.project, &runner.pool, limits).is_none()
                 }
@@ -402,9 +402,9 @@ mod tests {
     }
 
     #[test]
-    fn rollouts_are_for_the_service_and_count_for_no_project() {
+    fn rollouts_are_for_the_server_and_count_for_no_project() {
         let mut queue = Queue::default();
-        queue.offer(Offer { who: Who::Service, ..offer("desk#1", "a/b") });
+        queue.offer(Offer { who: Who::Server, ..offer("desk#1", "a/b") });
         assert!(take(&mut queue, &Limits::default()).is_none());
         assert!(queue.take(None, &Limits::default()).is_some());
         assert_eq!(queue.of_project(&"desk".parse().unwrap()), 0);

@@ -81,8 +81,8 @@ async fn runs() -> Vec<serde_json::Value> {
     let world = World::new().await;
     let (repository, run) = world.run_of_pipeline("plant-labels", &one_job("step \"echo hello\"")).await;
     world.passes(&run).await;
-    // The base image's one large layer, as the service's own runner has it unpacked.
-    let layers = world.folder.path().join("service/runner-1/images/layers");
+    // The base image's one large layer, as the server's own runner has it unpacked.
+    let layers = world.folder.path().join("server/runner-1/images/layers");
     let with_shell = std::fs::read_dir(layers).unwrap().flatten().find(|layer| layer.path().join("bin/sh").exists());
     let layer = with_shell.unwrap().path();
     let bare_folder = tempfile::tempdir().unwrap();
@@ -135,7 +135,7 @@ async fn many_jobs(world: &World, layer: &Path) -> serde_json::Value {
     let mean =
         |of: &dyn Fn(&pondrix_api::JobView) -> u64| jobs.iter().map(|job| of(job)).sum::<u64>() as f64 / JOBS as f64;
     println!(
-        "  of each job, in ms: prepare its place {:.1}, enter and run {:.1}, tell the end {:.1}; the service between two jobs of a place {:.1}",
+        "  of each job, in ms: prepare its place {:.1}, enter and run {:.1}, tell the end {:.1}; the server between two jobs of a place {:.1}",
         mean(&|job| took(job.started, job.steps[0].started)),
         mean(&|job| took(job.steps[0].started, job.steps[0].ended)),
         mean(&|job| took(job.steps[0].ended, job.ended)),

@@ -7,7 +7,7 @@ use crate::commands;
 /// Carries commits through pipelines: test, build, tag and push images, roll them out.
 ///
 /// Exit status: 0 done, 1 the run or rollout failed, 2 wrong usage or a faulty pipeline file, 3 the
-/// service could not be reached, 4 not allowed.
+/// server could not be reached, 4 not allowed.
 #[derive(Debug, Parser)]
 #[command(
     name = "pondrix",
@@ -29,7 +29,7 @@ pub(crate) struct Global {
     /// Print JSON, for programs.
     #[arg(long, global = true)]
     pub(crate) json: bool,
-    /// The service's address, instead of the one that `pondrix login` saved.
+    /// The server's address, instead of the one that `pondrix login` saved.
     #[arg(long, global = true, env = "PONDRIX_URL", value_name = "URL")]
     pub(crate) url: Option<String>,
     /// The token, instead of the one that `pondrix login` saved.

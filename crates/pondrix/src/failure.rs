@@ -9,7 +9,7 @@ use pondrix_core::pipeline::FILE_NAME;
 pub(crate) const FAILED: u8 = 1;
 /// Wrong usage, or a faulty pipeline file.
 pub(crate) const USAGE: u8 = 2;
-/// The service could not be reached.
+/// The server could not be reached.
 pub(crate) const UNREACHABLE: u8 = 3;
 /// Not allowed.
 pub(crate) const NOT_ALLOWED: u8 = 4;

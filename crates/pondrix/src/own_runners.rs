@@ -1,6 +1,6 @@
-//! The service's own runners: processes of this same program, kept running.
+//! The server's own runners: processes of this same program, kept running.
 //!
-//! A runner outlives a service that is killed, and goes on with its job. The next service finds it
+//! A runner outlives a server that is killed, and goes on with its job. The next server finds it
 //! by its folder, which is still taken, and leaves it alone.
 
 use std::ffi::OsStr;
@@ -18,7 +18,7 @@ use crate::commands::runner::Allows;
 pub(crate) const FOLDER_TAKEN: u8 = 75;
 /// How long to wait before a runner is started again.
 const PAUSE: Duration = Duration::from_secs(1);
-/// The same, while an earlier service's runner goes on in the folder.
+/// The same, while an earlier server's runner goes on in the folder.
 const PAUSE_WHILE_TAKEN: Duration = Duration::from_secs(5);
 /// How long a runner may take to leave.
 const LEAVE_TIME: Duration = Duration::from_secs(8);
@@ -45,7 +45,7 @@ impl OwnRunner {
             .args(["--name", &self.name])
             .arg("--data")
             .arg(&self.data)
-            .arg("--service-file")
+            .arg("--server-file")
             .arg(&self.address_file)
             .arg("--token-file")
             .arg(&self.token_file)
@@ -56,7 +56,7 @@ impl OwnRunner {
             .args(self.allows.emulates.iter().flat_map(|platform| ["--emulates".to_owned(), platform.to_string()]))
             .args(self.allows.show.iter().flat_map(|folder| [OsStr::new("--show"), folder.as_os_str()]))
             .stdin(std::process::Stdio::null())
-            // Ctrl-C goes to the whole group of the terminal; the service tells its runners itself.
+            // Ctrl-C goes to the whole group of the terminal; the server tells its runners itself.
             .process_group(0);
         if let Some(log) = &self.log {
             let file = std::fs::File::options().create(true).append(true).open(log)?;
@@ -104,7 +104,7 @@ async fn leave(child: &mut Child) {
     }
 }
 
-/// Ends a runner that an earlier service started. Its folder says which process it is, and that the
+/// Ends a runner that an earlier server started. Its folder says which process it is, and that the
 /// folder is locked says that this process is still that runner.
 async fn end_adopted(data: &Path) {
     let lock = data.join("lock");

@@ -1,4 +1,4 @@
-//! The service's address and the token, as given or saved.
+//! The server's address and the token, as given or saved.
 
 use std::fs;
 use std::io::Write;
@@ -41,7 +41,7 @@ fn saved() -> Option<Saved> {
     serde_json::from_slice(&fs::read(path().ok()?).ok()?).ok()
 }
 
-/// A client for the service that the command line, the environment or `pondrix login` names.
+/// A client for the server that the command line, the environment or `pondrix login` names.
 pub(crate) fn client(global: &Global) -> Result<Client, Failure> {
     let saved = saved();
     let missing = |what: &str| {
@@ -49,8 +49,8 @@ pub(crate) fn client(global: &Global) -> Result<Client, Failure> {
             .advise("run `pondrix login URL`, or set PONDRIX_URL and PONDRIX_TOKEN")
     };
     let url = global.url.clone().or_else(|| saved.as_ref().map(|saved| saved.url.clone()));
-    let url = url.ok_or_else(|| missing("service"))?;
-    // A saved token is for the service that it was saved with, and is shown to no other.
+    let url = url.ok_or_else(|| missing("server"))?;
+    // A saved token is for the server that it was saved with, and is shown to no other.
     let saved_token = saved.filter(|saved| saved.url == url).map(|saved| saved.token);
     let token = global.token.clone().or(saved_token).ok_or_else(|| missing("token"))?;
     Ok(Client::new(&url, &token))

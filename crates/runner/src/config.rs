@@ -14,8 +14,8 @@ pub struct RunnerConfig {
     pub pool: String,
     /// Its folder, which no other runner may use.
     pub data: PathBuf,
-    /// Where the service is.
-    pub service: ServiceAddress,
+    /// Where the server is.
+    pub server: ServerAddress,
     /// The token for runners.
     pub token: String,
     /// How many jobs it does at once.
@@ -28,20 +28,20 @@ pub struct RunnerConfig {
     pub shown: Vec<PathBuf>,
     /// How many bytes of images the runner keeps.
     pub store_limit: u64,
-    /// After how long without the service it leaves; never when nothing is said.
+    /// After how long without the server it leaves; never when nothing is said.
     pub alone_for: Option<Duration>,
 }
 
-/// Where the service is.
+/// Where the server is.
 #[derive(Clone, Debug)]
-pub enum ServiceAddress {
+pub enum ServerAddress {
     /// At this address.
     Fixed(String),
-    /// At the address that stands in this file, which the service writes when it starts.
+    /// At the address that stands in this file, which the server writes when it starts.
     File(PathBuf),
 }
 
-impl ServiceAddress {
+impl ServerAddress {
     /// The address now.
     ///
     /// # Errors

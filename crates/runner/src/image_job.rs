@@ -127,7 +127,7 @@ pub(crate) fn tell_tags(hands: &Hands, target: &PushWork) -> Vec<Tag> {
     tags
 }
 
-/// Tells the service of an index. What is told of it is told of its first image.
+/// Tells the server of an index. What is told of it is told of its first image.
 pub(crate) fn tell_index(hands: &Hands, target: &PushWork, index: &Digest, first: &Digest) -> Result<(), String> {
     let record = IndexRecord { repository: target.repository.clone(), digest: index.clone(), image: first.clone() };
     let told = hands.patiently(async || hands.client().put_index(&hands.assignment, &record).await);
@@ -157,7 +157,7 @@ fn descriptor(hands: &Hands, built: &Built) -> Result<Descriptor, String> {
     })
 }
 
-/// Tells the service what is in the image. Answers that.
+/// Tells the server what is in the image. Answers that.
 fn record(hands: &Hands, target: &PushWork, built: &Built) -> Result<ImageRecord, String> {
     let told = |error: &dyn std::fmt::Display| format!("what is in the image could not be told: {error}");
     let store = &hands.folder.store;
@@ -267,7 +267,7 @@ fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
     }
     let given = |id: &str, name: &str| {
         let secret = hands.assignment.secrets.iter().find(|secret| secret.name == name);
-        let secret = secret.ok_or_else(|| format!("the service did not give the secret `{name}`"))?;
+        let secret = secret.ok_or_else(|| format!("the server did not give the secret `{name}`"))?;
         Ok::<_, String>((id.to_owned(), secret.value.clone().into_bytes()))
     };
     let mut secrets = BTreeMap::new();

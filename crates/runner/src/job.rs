@@ -28,7 +28,7 @@ use crate::reports::{self, Reports};
 use crate::sources::Lease;
 use crate::{image_job, index_job, steps_job};
 
-/// How long to wait before asking a service again that did not answer.
+/// How long to wait before asking a server again that did not answer.
 const PAUSE: Duration = Duration::from_millis(200);
 /// What a compressed archive begins with (RFC 8878, section 3.1.1); one of git's does not.
 const ZSTD_MAGIC: [u8; 4] = [0x28, 0xb5, 0x2f, 0xfd];
@@ -156,7 +156,7 @@ impl JobContext {
             };
             (end, scratch, tell_ended)
         };
-        // Fused: a log that the service no longer takes is done before the job is.
+        // Fused: a log that the server no longer takes is done before the job is.
         let mut deliver_log = std::pin::pin!(deliver_log.fuse());
         let deliver = async {
             let mut finish = std::pin::pin!(finish);
@@ -217,7 +217,7 @@ impl JobContext {
                     }
                     Ok(_) => {}
                     Err(ClientError::Problem(problem)) if problem.status < 500 => {
-                        // The service gave the job up: whatever it does now is for nobody.
+                        // The server gave the job up: whatever it does now is for nobody.
                         self.halted.store(true, Ordering::Relaxed);
                         std::future::pending::<()>().await;
                     }
@@ -267,7 +267,7 @@ impl Hands {
         self.handle.block_on(future)
     }
 
-    /// Asks the service, as long as it takes: one that is away comes back, and nothing of the job is lost by
+    /// Asks the server, as long as it takes: one that is away comes back, and nothing of the job is lost by
     /// waiting for it.
     pub(crate) fn patiently<T>(&self, ask: impl AsyncFn() -> Result<T, ClientError>) -> Result<T, ClientError> {
         loop {

@@ -1,8 +1,8 @@
-//! A runner: takes jobs from the service, does them in the sandbox, reports.
+//! A runner: takes jobs from the server, does them in the sandbox, reports.
 //!
 //! It pulls: nothing connects to it. It holds no credential for repositories and gets each commit's
-//! files from the service. When the service is away it goes on with what it has, and delivers
-//! reports and logs when the service is back; both can be repeated without harm.
+//! files from the server. When the server is away it goes on with what it has, and delivers
+//! reports and logs when the server is back; both can be repeated without harm.
 
 mod agent;
 mod config;
@@ -30,18 +30,18 @@ use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
-pub use config::{RunnerConfig, ServiceAddress};
+pub use config::{RunnerConfig, ServerAddress};
 pub use folder::FolderTaken;
 
 use crate::folder::Folder;
 use crate::job::JobContext;
 
-/// How long to wait before asking a service again that did not answer.
+/// How long to wait before asking a server again that did not answer.
 const PAUSE: Duration = Duration::from_millis(300);
 /// The status of the answer to a runner that is not known.
 const INTRODUCE_YOURSELF: u16 = 409;
 
-/// Runs until `shutdown`, or until the service has been away for longer than the configuration
+/// Runs until `shutdown`, or until the server has been away for longer than the configuration
 /// allows. Jobs that run then are ended.
 ///
 /// # Errors
@@ -52,9 +52,9 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     let check = folder.scratch()?;
     check_machine(&launcher, check.path()).map_err(|words| anyhow::anyhow!("this machine cannot run jobs: {words}"))?;
     drop(check);
-    let service = config.service.clone();
-    // Where the service did not say yet where it is, nothing answers either.
-    let client = RunnerClient::new(move || service.resolve().unwrap_or_default(), &config.token);
+    let server = config.server.clone();
+    // Where the server did not say yet where it is, nothing answers either.
+    let client = RunnerClient::new(move || server.resolve().unwrap_or_default(), &config.token);
     let path = std::env::var("PATH").unwrap_or_default();
     let hello = Hello {
         runner: config.name.clone(),
@@ -66,7 +66,7 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
         version: env!("CARGO_PKG_VERSION").to_owned(),
         instance: format!("{}-{:?}", std::process::id(), std::time::SystemTime::now()),
     };
-    // A service that still thinks of the jobs of an earlier process learns that they are lost. One that is
+    // A server that still thinks of the jobs of an earlier process learns that they are lost. One that is
     // away asks for this when it is back.
     if let Err(error) = client.hello(&hello).await {
         info!(%error, "could not introduce itself yet");
@@ -117,7 +117,7 @@ async fn slot_loop(
             }
             Err(error) => {
                 if config.alone_for.is_some_and(|limit| last_answer.elapsed() > limit) {
-                    info!("the service has been away for too long; leaving");
+                    info!("the server has been away for too long; leaving");
                     shutdown.cancel();
                     return;
                 }

@@ -1,7 +1,7 @@
-//! A job's log: from its processes to a file, and from the file to the service.
+//! A job's log: from its processes to a file, and from the file to the server.
 //!
-//! The file is what makes a restart of the service harmless: what was not delivered yet is still
-//! there, and the service says up to where it has it.
+//! The file is what makes a restart of the server harmless: what was not delivered yet is still
+//! there, and the server says up to where it has it.
 
 use std::fs::File;
 use std::io::{PipeReader, Read, Write};
@@ -20,7 +20,7 @@ use tokio::sync::watch;
 const LONGEST_LINE: usize = 16 * 1024;
 /// The most that is sent at once.
 const CHUNK: usize = 512 * 1024;
-/// How long to wait before sending again to a service that did not answer.
+/// How long to wait before sending again to a server that did not answer.
 const PAUSE: Duration = Duration::from_millis(200);
 
 /// Where the log is collected.
@@ -68,7 +68,7 @@ impl Log {
     }
 
     fn append(&self, bytes: &[u8]) {
-        // A full disk must not end the job; the service then has a shorter log than there was.
+        // A full disk must not end the job; the server then has a shorter log than there was.
         if !bytes.is_empty() && (&*self.file).write_all(bytes).is_ok() {
             self.length.send_modify(|length| *length += bytes.len() as u64);
         }
@@ -123,7 +123,7 @@ impl Log {
         take(&masker.finish());
     }
 
-    /// Delivers the log as it grows, until it is delivered whole after `ended`, or the service says
+    /// Delivers the log as it grows, until it is delivered whole after `ended`, or the server says
     /// that this job is no longer ours.
     pub(crate) async fn deliver(
         &self,

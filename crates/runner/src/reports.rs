@@ -1,4 +1,4 @@
-//! Reports, delivered in order, each until the service has it.
+//! Reports, delivered in order, each until the server has it.
 
 use std::time::Duration;
 
@@ -7,7 +7,7 @@ use pondrix_core::run::Event;
 use tokio::sync::mpsc;
 use tracing::warn;
 
-/// How long to wait before sending again to a service that did not answer.
+/// How long to wait before sending again to a server that did not answer.
 const PAUSE: Duration = Duration::from_millis(200);
 
 /// Takes reports; they are delivered by [`deliver`].
@@ -38,7 +38,7 @@ pub(crate) async fn deliver(
             match client.report(assignment, &report).await {
                 Ok(()) => break,
                 Err(ClientError::Problem(problem)) if problem.status < 500 => {
-                    warn!(problem = problem.detail, "the service refused a report");
+                    warn!(problem = problem.detail, "the server refused a report");
                     return false;
                 }
                 Err(_) => tokio::time::sleep(PAUSE).await,

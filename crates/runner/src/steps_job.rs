@@ -204,7 +204,7 @@ fn show_secrets(
     for secret in &work.secrets {
         let name = &secret.name.value;
         let value = hands.assignment.secrets.iter().find(|given| given.name == *name);
-        let value = value.ok_or_else(|| format!("the service did not give the secret `{name}`"))?.value.clone();
+        let value = value.ok_or_else(|| format!("the server did not give the secret `{name}`"))?.value.clone();
         match &secret.file {
             None => drop(env.insert(secret.variable.clone(), value)),
             Some(file) => {

@@ -1,7 +1,7 @@
-/** Requests to the service this page came from. The browser's session cookie says who asks. */
+/** Requests to the server this page came from. The browser's session cookie says who asks. */
 import type { ChainLink, Identity, ImageDetail, ImageSummary, PlanRequest, PlanView, Problem, ProjectView, RunDetail, RunPage, RunSummary } from './types';
 
-/** A request that was not done, in the service's words. */
+/** A request that was not done, in the server's words. */
 export class Refusal extends Error {
     constructor(
         readonly status: number,
@@ -21,11 +21,11 @@ async function ask<T>(method: string, path: string, body?: unknown): Promise<T> 
     try {
         response = await fetch(path, init);
     } catch {
-        throw new Refusal(0, 'The service does not answer.');
+        throw new Refusal(0, 'The server does not answer.');
     }
     if (response.ok) return (response.status === 204 ? undefined : await response.json()) as T;
     const problem = (await response.json().catch(() => undefined)) as Problem | undefined;
-    throw new Refusal(response.status, problem?.detail ?? `The service answered ${response.status}.`);
+    throw new Refusal(response.status, problem?.detail ?? `The server answered ${response.status}.`);
 }
 
 /** The address of a run in the API. */

@@ -1,4 +1,4 @@
-/** Streams of the service. The browser connects again by itself and resumes after the last event. */
+/** Streams of the server. The browser connects again by itself and resumes after the last event. */
 
 /** Handlers by the name of the event, each given the parsed data. */
 type Handlers = Record<string, (data: never) => void>;

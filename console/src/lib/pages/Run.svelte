@@ -61,7 +61,7 @@
     const asked = $derived(run?.stages.find((stage) => stage.state === 'waiting'));
     const broke = $derived(run?.state === 'failed' || run?.state === 'stopped' || run?.state === 'lost');
 
-    /** Does something; what the service says against it is shown. */
+    /** Does something; what the server says against it is shown. */
     async function attempt(doing: () => Promise<unknown>) {
         try {
             fault = '';

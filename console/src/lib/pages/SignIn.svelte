@@ -30,7 +30,7 @@
         <p class="mb-6 text-gray-600 dark:text-gray-300">From a commit to a running release.</p>
         <Label for="token" class="mb-1.5">Token</Label>
         <Input id="token" type="password" autocomplete="current-password" required bind:value={token} />
-        <p class="mt-2 text-xs text-gray-500 dark:text-gray-400">The service printed it when it was first started.</p>
+        <p class="mt-2 text-xs text-gray-500 dark:text-gray-400">The server printed it when it was first started.</p>
         {#if fault}<Alert color="orange" class="mt-4" role="alert">{fault}</Alert>{/if}
         <Button type="submit" class="mt-5 w-full" disabled={busy || !token}>Sign in</Button>
     </form>

@@ -21,18 +21,18 @@ pub use runner::RunnerClient;
 #[derive(Debug, thiserror::Error)]
 pub enum ClientError {
     /// No answer.
-    #[error("the service at {address} could not be reached: {words}")]
+    #[error("the server at {address} could not be reached: {words}")]
     Unreachable {
         /// Its address.
         address: String,
         /// What the connection said.
         words: String,
     },
-    /// The service said no.
+    /// The server said no.
     #[error("{}", .0.detail)]
     Problem(Problem),
     /// An answer that makes no sense.
-    #[error("the service at {address} gave an answer that is not understood: {words}")]
+    #[error("the server at {address} gave an answer that is not understood: {words}")]
     Nonsense {
         /// Its address.
         address: String,
@@ -56,7 +56,7 @@ impl fmt::Debug for Wire {
 }
 
 impl Wire {
-    /// `address` is asked before each request: a service may be at another one when it starts again.
+    /// `address` is asked before each request: a server may be at another one when it starts again.
     fn new(address: impl Fn() -> String + Send + Sync + 'static, token: &str) -> Self {
         // Whoever installed one first has the same one.
         let _ = rustls::crypto::ring::default_provider().install_default();

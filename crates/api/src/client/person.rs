@@ -35,7 +35,7 @@ fn log_path(run: &RunId, job: &str) -> String {
 }
 
 impl Client {
-    /// A client for the service at this address.
+    /// A client for the server at this address.
     #[must_use]
     pub fn new(address: &str, token: &str) -> Self {
         let address = address.trim_end_matches('/').to_owned();
@@ -51,7 +51,7 @@ impl Client {
         }
     }
 
-    /// The service's address.
+    /// The server's address.
     #[must_use]
     pub fn address(&self) -> &str {
         &self.address

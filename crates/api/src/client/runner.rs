@@ -21,8 +21,8 @@ pub struct RunnerClient {
 }
 
 impl RunnerClient {
-    /// A client for the service at an address that is asked for before each request, since it may be
-    /// another one when the service starts again.
+    /// A client for the server at an address that is asked for before each request, since it may be
+    /// another one when the server starts again.
     #[must_use]
     pub fn new(address: impl Fn() -> String + Send + Sync + 'static, token: &str) -> Self {
         Self { wire: Wire::new(address, token) }
@@ -95,7 +95,7 @@ impl RunnerClient {
         self.wire.send(self.wire.http.post(self.lease_url(assignment, "reports")).json(report)).await.map(|_| ())
     }
 
-    /// Appends to the job's log at an offset; the answer is how much the service has then, which is
+    /// Appends to the job's log at an offset; the answer is how much the server has then, which is
     /// less than the end of these bytes when it misses some from before.
     ///
     /// # Errors
@@ -113,7 +113,7 @@ impl RunnerClient {
         self.wire.json(self.wire.http.post(self.lease_url(assignment, "beat"))).await
     }
 
-    /// Which of these contents the service does not have.
+    /// Which of these contents the server does not have.
     ///
     /// # Errors
     /// See [`ClientError`].
@@ -166,7 +166,7 @@ impl RunnerClient {
         self.wire.send(self.wire.http.put(self.lease_url(assignment, "index")).json(record)).await.map(|_| ())
     }
 
-    /// Which of these layers the service does not know the files of.
+    /// Which of these layers the server does not know the files of.
     ///
     /// # Errors
     /// See [`ClientError`].

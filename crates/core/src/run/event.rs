@@ -28,7 +28,7 @@ pub enum Event {
     },
     /// The run's first stage begins.
     Began,
-    /// A runner, or the service itself, took a job.
+    /// A runner, or the server itself, took a job.
     JobTaken {
         /// The job.
         job: JobKey,
@@ -213,7 +213,7 @@ pub enum Effect {
     Preflight,
     /// A job waits for a runner.
     Offer(JobKey),
-    /// A rollout is for the service to carry out.
+    /// A rollout is for the server to carry out.
     RollOut(JobKey),
     /// Whoever has this job shall end it.
     Halt(JobKey),

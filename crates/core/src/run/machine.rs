@@ -111,7 +111,7 @@ impl Run {
         }
     }
 
-    /// What is still to be done, for a service that starts again and has forgotten.
+    /// What is still to be done, for a server that starts again and has forgotten.
     #[must_use]
     pub fn outstanding(&self) -> Vec<Effect> {
         let mut effects = Vec::new();

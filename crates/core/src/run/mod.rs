@@ -1,7 +1,7 @@
 //! A run as a state machine.
 //!
 //! [`Run::apply`] is the only way a run changes: an [`Event`] comes in with the moment it happened,
-//! the state changes, and [`Effect`]s say what is now to be done. The service stores the event
+//! the state changes, and [`Effect`]s say what is now to be done. The server stores the event
 //! before it acts on the effects, and finds the effects that were still owed with
 //! [`Run::outstanding`] when it starts again.
 

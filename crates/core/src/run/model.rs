@@ -140,7 +140,7 @@ pub struct StepRun {
     pub log_end: Option<u64>,
 }
 
-/// The steps that the service itself gives to jobs that the pipeline declares by kind.
+/// The steps that the server itself gives to jobs that the pipeline declares by kind.
 const IMAGE_STEPS: [&str; 2] = ["build", "push"];
 const ROLLOUT_STEPS: [&str; 2] = ["apply", "settle"];
 

@@ -15,14 +15,14 @@ use crate::failure::{Failure, Outcome, USAGE};
 use crate::{output, settings};
 
 /// Find every fault in a pipeline file. Where you are signed in, and this is a checkout of a repository
-/// that the service knows, the names of secrets are checked too. Templates that the file uses are fetched from
-/// the service.
+/// that the server knows, the names of secrets are checked too. Templates that the file uses are fetched from
+/// the server.
 #[derive(Debug, Args)]
 pub(crate) struct Check {
     /// The file, or `-` for standard input.
     #[arg(default_value = FILE_NAME, value_name = "FILE")]
     file: PathBuf,
-    /// Ask the service nothing.
+    /// Ask the server nothing.
     #[arg(long)]
     offline: bool,
 }
@@ -96,7 +96,7 @@ fn unasked(text: &str) -> Templates {
     Templates::new()
 }
 
-/// The templates that a file uses, as far as a service can be asked.
+/// The templates that a file uses, as far as a server can be asked.
 pub(crate) async fn templates(global: &Global, text: &str) -> Templates {
     let names = pipeline::uses(text);
     if names.is_empty() {
@@ -120,7 +120,7 @@ pub(crate) async fn templates(global: &Global, text: &str) -> Templates {
     templates
 }
 
-/// The secrets that jobs name and the project does not have, as far as a service can be asked.
+/// The secrets that jobs name and the project does not have, as far as a server can be asked.
 async fn missing_secrets(global: &Global, text: &str, templates: &Templates, pipeline: &Pipeline) -> Vec<Fault> {
     let named: Vec<_> = pipeline
         .jobs()

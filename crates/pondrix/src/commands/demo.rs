@@ -7,7 +7,7 @@ use clap::Args;
 use crate::demo;
 use crate::failure::Outcome;
 
-/// Show everything with sample data on this machine: service, registry, cluster, repositories.
+/// Show everything with sample data on this machine: server, registry, cluster, repositories.
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
     /// The folder for everything; a fresh temporary one, removed at the end, when not said.

@@ -22,7 +22,7 @@ pub(crate) enum Environment {
 pub(crate) struct Set {
     /// Its name, as pipelines name it.
     name: String,
-    /// The file that says how the cluster is reached, on the service's machine. It is read at each
+    /// The file that says how the cluster is reached, on the server's machine. It is read at each
     /// rollout, so that changed credentials are used at once.
     #[arg(long, value_name = "FILE")]
     kubeconfig: PathBuf,

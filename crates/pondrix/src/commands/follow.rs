@@ -46,7 +46,7 @@ async fn to_end(client: &Client, run: &RunId, global: &Global) -> Result<RunDeta
     while let Some(event) = changes.next().await {
         let detail: RunDetail = match serde_json::from_str(&event?.data) {
             Ok(detail) => detail,
-            Err(error) => return Err(Failure::new(format!("the service said something that makes no sense: {error}"))),
+            Err(error) => return Err(Failure::new(format!("the server said something that makes no sense: {error}"))),
         };
         let jobs: Vec<_> = detail.stages.iter().flat_map(|stage| &stage.jobs).collect();
         for job in jobs.iter().filter(|job| job.started.is_some() && !global.json) {
@@ -61,7 +61,7 @@ async fn to_end(client: &Client, run: &RunId, global: &Global) -> Result<RunDeta
     while logs.join_next().await.is_some() {}
     let ended = last.filter(|detail| detail.summary.state.is_over());
     ended.ok_or_else(|| {
-        Failure::new("the service ended the stream").advise(format!("take it up: pondrix log '{run}' --follow"))
+        Failure::new("the server ended the stream").advise(format!("take it up: pondrix log '{run}' --follow"))
     })
 }
 

@@ -10,13 +10,13 @@ use crate::failure::{Failure, Outcome};
 use crate::settings::{self, Saved};
 use crate::{output, prompt};
 
-/// Save a service's address and a token for the other commands.
+/// Save a server's address and a token for the other commands.
 ///
 /// The token is read from standard input, where a terminal does not show it, or taken from
 /// PONDRIX_TOKEN.
 #[derive(Debug, Args)]
 pub(crate) struct Login {
-    /// The service's address; the one of --url when not said.
+    /// The server's address; the one of --url when not said.
     #[arg(value_name = "ADDRESS")]
     address: Option<String>,
 }

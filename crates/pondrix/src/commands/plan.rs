@@ -16,7 +16,7 @@ use crate::failure::{Failure, Outcome, USAGE};
 use crate::{git, output};
 
 /// Show what a start would make of a pipeline file: stages, jobs, what is left out and why. Needs no
-/// service; nothing begins.
+/// server; nothing begins.
 #[derive(Debug, Args)]
 pub(crate) struct Plan {
     /// The file, or `-` for standard input.

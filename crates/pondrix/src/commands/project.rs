@@ -10,7 +10,7 @@ use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::{output, settings};
 
-/// Repositories that the service knows.
+/// Repositories that the server knows.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Project {
     Add(Add),
@@ -39,7 +39,7 @@ pub(crate) struct Set {
 pub(crate) struct Add {
     /// The project's name: a-z, 0-9 and `-`.
     name: String,
-    /// The repository, as git reaches it from the service: an address or a path.
+    /// The repository, as git reaches it from the server: an address or a path.
     repository: String,
 }
 
@@ -97,7 +97,7 @@ fn added(project: &ProjectView) {
     }
     output::line("Have the repository's server POST here after each push, and runs start at once:");
     output::line(&format!("  {}", project.hook));
-    output::line("Without it, the service looks by itself now and then.");
+    output::line("Without it, the server looks by itself now and then.");
 }
 
 fn print(projects: &[ProjectView]) {

@@ -25,7 +25,7 @@ pub(crate) enum Registry {
 pub(crate) struct Add {
     /// The host that image names begin with.
     host: String,
-    /// Where it is reached from the service and its runners: http://… or https://…
+    /// Where it is reached from the server and its runners: http://… or https://…
     #[arg(long, value_name = "URL")]
     at: Option<String>,
     /// Who signs in. The password, or a token that stands for one, is asked for, or read from standard input.

@@ -1,4 +1,4 @@
-//! Naming a run: `PROJECT#NUMBER`, or `#NUMBER` in a checkout whose remote the service knows.
+//! Naming a run: `PROJECT#NUMBER`, or `#NUMBER` in a checkout whose remote the server knows.
 
 use pondrix_api::Client;
 use pondrix_core::{ProjectName, RunId};
@@ -23,6 +23,6 @@ pub(crate) async fn project_here(client: &Client) -> Result<ProjectName, Failure
     let projects = client.projects().await?.projects;
     let project = projects.into_iter().find(|project| remotes.contains(&project.repository));
     let project =
-        project.ok_or_else(|| Failure::usage("this folder is no checkout of a repository that the service knows"))?;
+        project.ok_or_else(|| Failure::usage("this folder is no checkout of a repository that the server knows"))?;
     project.name.parse().map_err(|error| Failure::new(format!("{error}")))
 }

@@ -7,7 +7,7 @@ use clap::{Args, Subcommand};
 use pondrix_api::PoolView;
 use pondrix_core::Size;
 use pondrix_image::Platform;
-use pondrix_runner::{FolderTaken, RunnerConfig, ServiceAddress};
+use pondrix_runner::{FolderTaken, RunnerConfig, ServerAddress};
 
 use super::serve::{log_to_standard_error, usual_slots};
 use crate::cli::Global;
@@ -66,7 +66,7 @@ impl Default for Allows {
     }
 }
 
-/// Make this machine a runner: take jobs from a service and do them here, until it is ended.
+/// Make this machine a runner: take jobs from a server and do them here, until it is ended.
 #[derive(Debug, Args)]
 pub(crate) struct Join {
     /// The runner's name, shown with its jobs; the machine's name when not said.
@@ -78,13 +78,13 @@ pub(crate) struct Join {
     /// The folder for images and jobs. No other runner may use it.
     #[arg(long, default_value = "pondrix-runner", value_name = "FOLDER")]
     data: PathBuf,
-    /// The service's address.
-    #[arg(long, value_name = "URL", required_unless_present = "service_file", conflicts_with = "service_file")]
-    service: Option<String>,
-    /// A file with the service's address, read again whenever the service does not answer.
+    /// The server's address.
+    #[arg(long, value_name = "URL", required_unless_present = "server_file", conflicts_with = "server_file")]
+    server: Option<String>,
+    /// A file with the server's address, read again whenever the server does not answer.
     #[arg(long, value_name = "FILE")]
-    service_file: Option<PathBuf>,
-    /// A file with the token for runners: `runner.token` in the service's folder.
+    server_file: Option<PathBuf>,
+    /// A file with the token for runners: `runner.token` in the server's folder.
     #[arg(long, value_name = "FILE")]
     token_file: PathBuf,
     /// How many jobs to do at once; as many as there are cores when not said.
@@ -92,7 +92,7 @@ pub(crate) struct Join {
     slots: Option<usize>,
     #[command(flatten)]
     allows: Allows,
-    /// Leave after so long without the service; never when not said.
+    /// Leave after so long without the server; never when not said.
     #[arg(long, value_name = "TIME")]
     alone_for: Option<pondrix_core::Duration>,
 }
@@ -124,7 +124,7 @@ async fn list(global: &Global) -> Outcome {
         return Ok(ExitCode::SUCCESS);
     }
     if list.runners.is_empty() {
-        output::line("No runners yet. Make a machine one: pondrix runner join --service URL --token-file FILE");
+        output::line("No runners yet. Make a machine one: pondrix runner join --server URL --token-file FILE");
     } else {
         let rows: Vec<_> = list
             .runners
@@ -151,17 +151,17 @@ impl Join {
         log_to_standard_error();
         let token = std::fs::read_to_string(&self.token_file)
             .map_err(|error| Failure::usage(format!("{}: {error}", self.token_file.display())))?;
-        let service = match (self.service, self.service_file) {
-            (Some(address), _) => ServiceAddress::Fixed(address),
-            (None, Some(file)) => ServiceAddress::File(file),
-            (None, None) => return Err(Failure::usage("neither --service nor --service-file is given")),
+        let server = match (self.server, self.server_file) {
+            (Some(address), _) => ServerAddress::Fixed(address),
+            (None, Some(file)) => ServerAddress::File(file),
+            (None, None) => return Err(Failure::usage("neither --server nor --server-file is given")),
         };
         let machine = || rustix::system::uname().nodename().to_string_lossy().into_owned();
         let config = RunnerConfig {
             name: self.name.unwrap_or_else(machine),
             pool: self.pool,
             data: self.data,
-            service,
+            server,
             token: token.trim().to_owned(),
             slots: self.slots.unwrap_or_else(usual_slots),
             host_network: self.allows.allow_host_network,

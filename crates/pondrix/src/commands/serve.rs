@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use std::time::Duration;
 
 use clap::Args;
-use pondrix_service::{Service, ServiceConfig};
+use pondrix_server::{Server, ServerConfig};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
@@ -17,7 +17,7 @@ use crate::failure::{Failure, Outcome};
 use crate::own_runners::OwnRunner;
 use crate::{output, signals};
 
-/// Run the service: API, console, watchers of repositories, and a runner of its own.
+/// Run the server: API, console, watchers of repositories, and a runner of its own.
 #[derive(Debug, Args)]
 pub(crate) struct Serve {
     /// The folder for records, copies of repositories, logs and images.
@@ -45,7 +45,7 @@ pub(crate) struct Serve {
     try_limit: pondrix_core::Size,
 }
 
-/// How long an own runner goes on without a service.
+/// How long an own runner goes on without a server.
 const ALONE_FOR: Duration = Duration::from_secs(600);
 
 /// Writes the program's own log to standard error; `PONDRIX_LOG` says how much.
@@ -66,13 +66,13 @@ impl Serve {
         std::fs::create_dir_all(&self.data)
             .map_err(|error| Failure::new(format!("{}: {error}", self.data.display())))?;
         let data = self.data.canonicalize()?;
-        let config = ServiceConfig {
+        let config = ServerConfig {
             data: data.clone(),
             look_every: self.look_every.to_std(),
             public_url: self.public_url,
             try_limit: self.try_limit.bytes(),
         };
-        let (service, tokens) = Service::open(config).await?;
+        let (server, tokens) = Server::open(config).await?;
         let listener = TcpListener::bind(self.listen).await;
         let listener = listener.map_err(|error| Failure::new(format!("cannot listen on {}: {error}", self.listen)))?;
         let address = format!("http://{}", listener.local_addr()?);
@@ -89,7 +89,7 @@ impl Serve {
             let runner = OwnRunner {
                 name: format!("own-{number}"),
                 data: data.join(format!("runner-{number}")),
-                address_file: Service::address_file(&data),
+                address_file: Server::address_file(&data),
                 token_file: tokens.runner_file.clone(),
                 slots: self.slots.unwrap_or_else(usual_slots),
                 allows: self.allows.clone(),
@@ -98,9 +98,9 @@ impl Serve {
             };
             runners.spawn(runner.keep(shutdown.clone()));
         }
-        // The service answers until its runners have left, so that their last words are heard.
+        // The server answers until its runners have left, so that their last words are heard.
         let close = CancellationToken::new();
-        let serving = service.serve(listener, close.clone());
+        let serving = server.serve(listener, close.clone());
         tokio::pin!(serving);
         tokio::select! {
             ended = &mut serving => {

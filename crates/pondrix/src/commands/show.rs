@@ -56,7 +56,7 @@ pub(crate) async fn wait_and_show(client: &Client, run: &RunId, global: &Global)
             }
         }
     }
-    let detail = last.ok_or_else(|| Failure::new("the service ended the stream"))?;
+    let detail = last.ok_or_else(|| Failure::new("the server ended the stream"))?;
     if global.json {
         output::json(&detail)?
     } else {
@@ -68,7 +68,7 @@ pub(crate) async fn wait_and_show(client: &Client, run: &RunId, global: &Global)
 /// The tests that flicker over the runs of a project, by job.
 type Flickering = BTreeMap<String, Vec<String>>;
 
-/// The flickering tests of every job of a run that reported tests, as far as the service tells them.
+/// The flickering tests of every job of a run that reported tests, as far as the server tells them.
 async fn flickering(client: &Client, detail: &RunDetail) -> Flickering {
     let mut found = Flickering::new();
     let is_tests = |product: &Product| matches!(product, Product::Tests { .. });

@@ -9,7 +9,7 @@ use crate::cli::Global;
 use crate::failure::Outcome;
 use crate::{output, settings};
 
-/// Who may use the service.
+/// Who may use the server.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Token {
     Add(Add),
@@ -17,7 +17,7 @@ pub(crate) enum Token {
     Remove(Remove),
 }
 
-/// Make a token for a person. It is told this once. Only the token that the service printed when it first
+/// Make a token for a person. It is told this once. Only the token that the server printed when it first
 /// started can do this.
 #[derive(Debug, Args)]
 pub(crate) struct Add {

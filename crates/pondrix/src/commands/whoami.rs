@@ -8,7 +8,7 @@ use crate::cli::Global;
 use crate::failure::Outcome;
 use crate::{output, settings};
 
-/// Tell which service the commands talk to, and as whom.
+/// Tell which server the commands talk to, and as whom.
 #[derive(Debug, Args)]
 pub(crate) struct Whoami {}
 

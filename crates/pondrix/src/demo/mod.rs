@@ -65,7 +65,7 @@ pub(crate) async fn run(data: Option<PathBuf>, once: bool) -> Outcome {
 
 /// What to do next, for whoever stays.
 fn invite(world: &World) {
-    let console = &world.service_address;
+    let console = &world.server_address;
     output::line(&format!("\n  console      {}", output::strong(console)));
     output::line(&format!("  sign in with {}", world.admin_token));
     output::line(&format!("  application  {}", output::strong(&format!("http://{}", world.application))));

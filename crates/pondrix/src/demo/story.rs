@@ -233,7 +233,7 @@ pub(super) async fn pondrix_in(
     let mut child = tokio::process::Command::new(program)
         .args(arguments)
         .current_dir(folder)
-        .env("PONDRIX_URL", &world.service_address)
+        .env("PONDRIX_URL", &world.server_address)
         .env("PONDRIX_TOKEN", &world.admin_token)
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())

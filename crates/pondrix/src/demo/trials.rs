@@ -78,7 +78,7 @@ pub(super) async fn templates(world: &World, told: &mut Told) -> Result<(), Stri
     let since = Instant::now();
     while world.client.template(&name).await.map_err(|error| error.to_string())?.commit != commit {
         if since.elapsed() > PATIENCE {
-            return Err("the service does not see the template's new commit".to_owned());
+            return Err("the server does not see the template's new commit".to_owned());
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }

@@ -1,4 +1,4 @@
-//! The world of the demo: registry, cluster, service, runner and repositories.
+//! The world of the demo: registry, cluster, server, runner and repositories.
 
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
@@ -9,7 +9,7 @@ use pondrix_api::{Client, EnvironmentView, NewProject, ProjectChange, RegistryCh
 use pondrix_core::image::Registries;
 use pondrix_image::Image;
 use pondrix_sandbox::Launcher;
-use pondrix_service::{Service, ServiceConfig};
+use pondrix_server::{Server, ServerConfig};
 use pondrix_standin::cluster::Cluster;
 use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, REGISTRY, Repository, VISITOR_DESK, base_image};
 use pondrix_standin::registry::Registry;
@@ -24,7 +24,7 @@ use crate::own_runners::OwnRunner;
 /// Everything, running.
 pub(super) struct World {
     pub(super) folder: PathBuf,
-    pub(super) service_address: String,
+    pub(super) server_address: String,
     pub(super) admin_token: String,
     pub(super) client: Client,
     pub(super) application: SocketAddr,
@@ -65,23 +65,23 @@ impl World {
         let serving = cluster.serve(listener, stop.clone());
         tasks.push(tokio::spawn(async move { drop(serving.await) }));
 
-        let data = folder.join("service");
+        let data = folder.join("server");
         let look_every = Duration::from_secs(if story { 2 } else { 30 });
-        let config = ServiceConfig { data: data.clone(), look_every, public_url: None, try_limit: 64 << 20 };
-        let (service, tokens) = Service::open(config).await?;
+        let config = ServerConfig { data: data.clone(), look_every, public_url: None, try_limit: 64 << 20 };
+        let (server, tokens) = Server::open(config).await?;
         let (listener, address) = listen().await?;
-        let service_address = format!("http://{address}");
-        let serving = service.serve(listener, stop.clone());
+        let server_address = format!("http://{address}");
+        let serving = server.serve(listener, stop.clone());
         tasks.push(tokio::spawn(async move { drop(serving.await) }));
-        let admin_token = tokens.admin.ok_or_else(|| Failure::new("the service made no token"))?;
-        let client = Client::new(&service_address, &admin_token);
+        let admin_token = tokens.admin.ok_or_else(|| Failure::new("the server made no token"))?;
+        let client = Client::new(&server_address, &admin_token);
 
         let runner_stop = CancellationToken::new();
         let runner = OwnRunner {
             allows: Allows::default(),
             name: "pond-1".to_owned(),
             data: folder.join("runner"),
-            address_file: Service::address_file(&data),
+            address_file: Server::address_file(&data),
             token_file: tokens.runner_file,
             slots: 2,
             alone_for: Duration::from_secs(10),
@@ -122,7 +122,7 @@ impl World {
         client.change_project("glasshouse-base", &gives_templates).await?;
         Ok(Self {
             folder: folder.to_owned(),
-            service_address,
+            server_address,
             admin_token,
             client,
             application,
@@ -145,7 +145,7 @@ impl World {
         &self.addresses
     }
 
-    /// Shows the end of the services' own log.
+    /// Shows the end of the servers' own log.
     pub(super) fn show_log(&self) {
         let log = std::fs::read_to_string(self.folder.join("demo.log")).unwrap_or_default();
         let lines: Vec<_> = log.lines().collect();
@@ -153,7 +153,7 @@ impl World {
         lines[lines.len().saturating_sub(15)..].iter().for_each(|line| crate::output::line(&format!("  | {line}")));
     }
 
-    /// Ends everything: the runner first, while the service still hears it.
+    /// Ends everything: the runner first, while the server still hears it.
     pub(super) async fn end(self) {
         self.runner.0.cancel();
         let _ = self.runner.1.await;

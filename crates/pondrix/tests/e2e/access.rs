@@ -72,7 +72,7 @@ async fn every_address_asks_for_a_token_but_health_hooks_signing_in_and_the_cons
 #[tokio::test(flavor = "multi_thread")]
 async fn a_runners_token_is_no_persons() {
     let world = World::new().await;
-    let token = std::fs::read_to_string(world.folder.path().join("service/runner.token")).unwrap();
+    let token = std::fs::read_to_string(world.folder.path().join("server/runner.token")).unwrap();
     let answer =
         reqwest::Client::new().get(format!("{}/api/v1/runs", world.url())).bearer_auth(token).send().await.unwrap();
     assert_eq!(answer.status(), StatusCode::FORBIDDEN);
@@ -135,7 +135,7 @@ async fn an_approval_is_given_by_those_it_is_for_and_only_the_first_token_makes_
 
     let refused = as_person(&ines, &["token", "add", "tomas"]).await;
     assert_eq!(
-        (refused.status, refused.err.contains("only the token that the service printed")),
+        (refused.status, refused.err.contains("only the token that the server printed")),
         (4, true),
         "{refused:?}"
     );

@@ -151,7 +151,7 @@ async fn a_rollout_that_cannot_work_says_why() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_rollout_that_fails_puts_back_what_was_there_even_when_the_service_is_killed_meanwhile() {
+async fn a_rollout_that_fails_puts_back_what_was_there_even_when_the_server_is_killed_meanwhile() {
     let mut world = World::new().await;
     let (repository, _) = world.project("visitor-desk", VISITOR_DESK).await;
     let commit = repository.push("The first release").unwrap();
@@ -174,9 +174,9 @@ async fn a_rollout_that_fails_puts_back_what_was_there_even_when_the_service_is_
         String::from_utf8_lossy(&log).contains("applied deployment/visitor-desk").then_some(())
     })
     .await;
-    let url = world.service.take().unwrap().kill();
+    let url = world.server.take().unwrap().kill();
     let listen = url.trim_start_matches("http://").to_owned();
-    world.service = Some(crate::support::Service::start(&world.folder.path().join("service"), &listen, "1h").0);
+    world.server = Some(crate::support::Server::start(&world.folder.path().join("server"), &listen, "1h").0);
     let detail = world.end_of(&run).await;
     let what = detail.failure.unwrap().what;
     assert!(what.contains("it did not settle within 40s; what was there before is back"), "{what}");

@@ -77,7 +77,7 @@ async fn a_base_that_somebody_else_pushes_is_noticed_by_asking_its_registry_or_a
     somebody_else_pushes(&World::new().await, true).await;
 }
 
-/// Has the base move past the service; with a hook, the registry tells of it.
+/// Has the base move past the server; with a hook, the registry tells of it.
 async fn somebody_else_pushes(world: &World, with_hook: bool) {
     let (repository, project) = world.project("bed", &[]).await;
     repository.write("pondrix.kdl", &pipeline("start base", "garden/bed")).unwrap();
@@ -85,7 +85,7 @@ async fn somebody_else_pushes(world: &World, with_hook: bool) {
     repository.write("bed.txt", "fern").unwrap();
     repository.push("First").unwrap();
     passed(world, "bed", 1).await;
-    // The tag is given to another image, past the service: the one that was just built.
+    // The tag is given to another image, past the server: the one that was just built.
     let tags = world.registry.tags("garden/bed");
     let http = reqwest::Client::new();
     let registry = world.client.registries().await.unwrap().registries.remove(0).address;

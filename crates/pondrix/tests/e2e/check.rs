@@ -1,4 +1,4 @@
-//! `pondrix check`, which needs no service.
+//! `pondrix check`, which needs no server.
 
 use std::process::Command;
 

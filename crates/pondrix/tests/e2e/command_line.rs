@@ -37,7 +37,7 @@ async fn a_run_is_started_shown_listed_and_its_log_followed() {
     let page = world.pondrix(&["runs", "--limit", "1"]).await;
     assert!(page.out.contains("plant-labels#2") && page.out.contains("older: pondrix runs --before"), "{}", page.out);
 
-    // In a checkout whose remote the service knows, the project goes without saying.
+    // In a checkout whose remote the server knows, the project goes without saying.
     let checkout = world.folder.path().join("clone");
     let mut clone = Command::new("git");
     clone.args(["clone", "--quiet"]).arg(&repository.bare).arg(&checkout);
@@ -103,7 +103,7 @@ async fn a_stopped_job_and_a_job_out_of_time_leave_no_process() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn signing_in_saves_the_token_readable_to_nobody_else_and_shows_it_to_no_other_service() {
+async fn signing_in_saves_the_token_readable_to_nobody_else_and_shows_it_to_no_other_server() {
     let world = World::new().await;
     let home = tempfile::tempdir().unwrap();
     let pondrix = |arguments: &[&str], token: Option<&str>| {
@@ -133,7 +133,7 @@ async fn signing_in_saves_the_token_readable_to_nobody_else_and_shows_it_to_no_o
     let who = pondrix(&["whoami"], None).await;
     assert!(who.out.starts_with("admin at http://127.0.0.1:"), "{}", who.out);
     let elsewhere = pondrix(&["whoami", "--url", "http://127.0.0.1:9"], None).await;
-    assert_eq!(elsewhere.status, 2, "the saved token is for the other service: {}", elsewhere.err);
+    assert_eq!(elsewhere.status, 2, "the saved token is for the other server: {}", elsewhere.err);
     let nobody = pondrix(&["whoami", "--url", "http://127.0.0.1:9"], Some("x")).await;
     assert_eq!(nobody.status, 3);
     assert!(nobody.err.contains("could not be reached"), "{}", nobody.err);
@@ -152,7 +152,7 @@ async fn what_does_not_exist_is_named_with_what_does() {
         (&["start", "plant-labels", "--branch", "x"], 2, "it has main"),
         (&["project", "add", "Bad Name", "/x"], 2, "cannot be a project's name"),
         (&["project", "add", "plant-labels", "/x"], 1, "is there already"),
-        (&["environment", "set", "x", "--kubeconfig", "/no/such"], 2, "is no file on the service's machine"),
+        (&["environment", "set", "x", "--kubeconfig", "/no/such"], 2, "is no file on the server's machine"),
         (&["registry", "add", "nothost", "--at", "http://x"], 2, "is not a registry's host"),
     ] {
         let said = world.pondrix(arguments).await;
@@ -162,7 +162,7 @@ async fn what_does_not_exist_is_named_with_what_does() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_the_service_holds_is_listed() {
+async fn what_the_server_holds_is_listed() {
     let world = World::new().await;
     world.project("visitor-desk", VISITOR_DESK).await;
     for (arguments, words) in [

@@ -1,4 +1,4 @@
-//! The service is killed, and starts again.
+//! The server is killed, and starts again.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -10,10 +10,10 @@ use pondrix_core::{RunId, State};
 use pondrix_standin::garden::{REGISTRY, VISITOR_DESK};
 use rustix::process::{Pid, Signal, kill_process};
 
-use crate::support::{EndOf, PATIENCE, Service, World, one_job, until};
+use crate::support::{EndOf, PATIENCE, Server, World, one_job, until};
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_service_killed_in_the_middle_of_a_run_goes_on_and_loses_doubles_and_repeats_nothing() {
+async fn a_server_killed_in_the_middle_of_a_run_goes_on_and_loses_doubles_and_repeats_nothing() {
     let mut world = World::new().await;
     // Each step writes lines over a while, and says once that it ran.
     let step = |name: &str| {
@@ -29,11 +29,11 @@ async fn a_service_killed_in_the_middle_of_a_run_goes_on_and_loses_doubles_and_r
             String::from_utf8_lossy(&log).contains(wanted).then_some(())
         })
         .await;
-        let url = world.service.take().unwrap().kill();
+        let url = world.server.take().unwrap().kill();
         let listen = url.trim_start_matches("http://").to_owned();
-        let (service, token) = Service::start(&world.folder.path().join("service"), &listen, "1h");
+        let (server, token) = Server::start(&world.folder.path().join("server"), &listen, "1h");
         assert!(token.is_none(), "a token is told once");
-        world.service = Some(service);
+        world.server = Some(server);
     }
     let detail = world.passes(&run).await;
     let expected: String = ["a", "b", "c"]
@@ -51,7 +51,7 @@ async fn a_service_killed_in_the_middle_of_a_run_goes_on_and_loses_doubles_and_r
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_service_killed_at_any_stage_brings_the_release_to_its_right_end() {
+async fn a_server_killed_at_any_stage_brings_the_release_to_its_right_end() {
     let mut world = World::new().await;
     let (repository, _) = world.project("visitor-desk", VISITOR_DESK).await;
     for (number, stage) in ["verify", "package", "staging"].into_iter().enumerate() {
@@ -60,9 +60,9 @@ async fn a_service_killed_at_any_stage_brings_the_release_to_its_right_end() {
         let commit = repository.push(&greeting).unwrap();
         let run = world.run_of("visitor-desk", &commit).await;
         world.until(&run, |run| run.stages.iter().any(|one| one.name == stage && one.state != State::Queued)).await;
-        let url = world.service.take().unwrap().kill();
+        let url = world.server.take().unwrap().kill();
         let listen = url.trim_start_matches("http://").to_owned();
-        world.service = Some(Service::start(&world.folder.path().join("service"), &listen, "1h").0);
+        world.server = Some(Server::start(&world.folder.path().join("server"), &listen, "1h").0);
         world.passes(&run).await;
         let page = reqwest::get(format!("http://{}/", world.application)).await.unwrap().text().await.unwrap();
         assert!(page.contains(&greeting), "killed in {stage}: {page}");
@@ -72,16 +72,16 @@ async fn a_service_killed_at_any_stage_brings_the_release_to_its_right_end() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_service_that_is_ended_ends_the_runner_that_an_earlier_one_started() {
+async fn a_server_that_is_ended_ends_the_runner_that_an_earlier_one_started() {
     let mut world = World::new().await;
-    let lock = world.folder.path().join("service/runner-1/lock");
+    let lock = world.folder.path().join("server/runner-1/lock");
     let runner = runner_in(&lock).await;
     let end = EndOf::process(runner).expect("it runs");
-    let url = world.service.take().unwrap().kill();
-    assert!(!end.is_there(), "the runner outlives the service");
+    let url = world.server.take().unwrap().kill();
+    assert!(!end.is_there(), "the runner outlives the server");
     let listen = url.trim_start_matches("http://").to_owned();
-    let (mut service, _) = Service::start(&world.folder.path().join("service"), &listen, "1h");
-    service.end();
+    let (mut server, _) = Server::start(&world.folder.path().join("server"), &listen, "1h");
+    server.end();
     assert!(end.comes(), "and ends with the next one");
 }
 
@@ -92,7 +92,7 @@ fn next(state: &mut u64) -> u64 {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn two_hundred_runs_end_rightly_however_often_the_service_is_killed() {
+async fn two_hundred_runs_end_rightly_however_often_the_server_is_killed() {
     const RUNS: u64 = 200;
     const KILLS: u64 = 25;
     let mut world = World::new().await;
@@ -111,9 +111,9 @@ async fn two_hundred_runs_end_rightly_however_often_the_service_is_killed() {
     let (repository, _) = world.project("plant-labels", &[]).await;
     repository.write("pondrix.kdl", &pipeline).unwrap();
     repository.push("Counts").unwrap();
-    let (url, data) = (world.url().to_owned(), world.folder.path().join("service"));
+    let (url, data) = (world.url().to_owned(), world.folder.path().join("server"));
     let listen = url.trim_start_matches("http://").to_owned();
-    // One starts runs, as somebody would who tries again when the service does not answer.
+    // One starts runs, as somebody would who tries again when the server does not answer.
     let client = world.client.clone();
     let given_up = Arc::new(AtomicBool::new(false));
     let is_given_up = Arc::clone(&given_up);
@@ -143,8 +143,8 @@ async fn two_hundred_runs_end_rightly_however_often_the_service_is_killed() {
             given_up.store(true, Ordering::Relaxed);
             panic!("nothing happens any more after {kill} kills");
         }
-        world.service.take().unwrap().kill();
-        world.service = Some(Service::start(&data, &listen, "1h").0);
+        world.server.take().unwrap().kill();
+        world.server = Some(Server::start(&data, &listen, "1h").0);
     }
     tokio::time::timeout(PATIENCE * 4, starter).await.expect("the runs were started").unwrap();
     let log = |name: &str| (1..=20).map(|i| format!("{name} {i}\n")).collect::<String>() + &format!("{name} ended\n");
@@ -178,7 +178,7 @@ async fn runs_end_rightly_however_often_their_runner_is_killed() {
     for _ in 1..RUNS {
         world.client.start(&first.project, &StartRequest::default()).await.unwrap();
     }
-    let lock = world.folder.path().join("service/runner-1/lock");
+    let lock = world.folder.path().join("server/runner-1/lock");
     for number in KILLED_IN {
         let run = RunId { number, ..first.clone() };
         until("the last line before it waits", async || {
@@ -215,7 +215,7 @@ async fn a_job_whose_runner_is_killed_is_lost_at_once_and_tried_again_where_it_m
         String::from_utf8_lossy(&log).contains("attempt 1").then_some(())
     })
     .await;
-    let lock = world.folder.path().join("service/runner-1/lock");
+    let lock = world.folder.path().join("server/runner-1/lock");
     kill_process(runner_in(&lock).await, Signal::KILL).unwrap();
     let detail = world.passes(&run).await;
     let job = &detail.stages[0].jobs[0];

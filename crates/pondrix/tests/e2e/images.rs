@@ -71,7 +71,7 @@ async fn a_build_secret_is_seen_by_its_command_and_lands_nowhere() {
     world.passes(&run).await;
     let log = world.log(&run, "package/labels").await;
     assert!(log.contains("it is [NURSERY_KEY]"), "{log}");
-    // The folder of the world has the registry, the service's records and the runner's store in it.
+    // The folder of the world has the registry, the server's records and the runner's store in it.
     assert_eq!(found_in(world.folder.path(), VALUE), Vec::<String>::new());
     assert_eq!(found_in(world.folder.path(), "it is [NURSERY_KEY]").len(), 1, "the search finds what is there");
 }
@@ -145,7 +145,7 @@ async fn a_registry_that_asks_who_comes_is_proved_and_then_used() {
     world.passes(&run).await;
     let list = world.pondrix(&["registry", "list"]).await;
     assert!(list.out.contains("ines") && !list.out.contains(VALUE), "{}", list.out);
-    assert_eq!(found_in(&world.folder.path().join("service"), VALUE), Vec::<String>::new(), "it is sealed");
+    assert_eq!(found_in(&world.folder.path().join("server"), VALUE), Vec::<String>::new(), "it is sealed");
     assert_eq!(world.pondrix(&["registry", "remove", REGISTRY]).await.status, 0);
     let again = world.pondrix(&["registry", "remove", REGISTRY]).await;
     assert!(again.err.contains("pondrix registry list"), "{}", again.err);
@@ -340,7 +340,7 @@ async fn a_second_runner_finds_in_the_registry_what_the_first_one_made() {
     let first = repository.push("First").unwrap();
     world.passes(&world.run_of("plant-labels", &first).await).await;
     // Another runner is one that has nothing in its store.
-    let store = world.folder.path().join("service/runner-1/images");
+    let store = world.folder.path().join("server/runner-1/images");
     for part in ["blobs", "layers", "steps"] {
         std::fs::remove_dir_all(store.join(part)).unwrap();
         std::fs::create_dir(store.join(part)).unwrap();
@@ -360,11 +360,11 @@ async fn a_second_runner_finds_in_the_registry_what_the_first_one_made() {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_comes_from_an_address_has_the_digest_that_is_asked_for_or_is_not_used() {
     let mut world = World::new().await;
-    let mut service = world.service.take().unwrap();
-    let address = service.url.trim_start_matches("http://").to_owned();
-    service.end();
-    let data = world.folder.path().join("service");
-    world.service = Some(crate::support::Service::start_allowing(&data, &address, &["--allow-host-network"]));
+    let mut server = world.server.take().unwrap();
+    let address = server.url.trim_start_matches("http://").to_owned();
+    server.end();
+    let data = world.folder.path().join("server");
+    world.server = Some(crate::support::Server::start_allowing(&data, &address, &["--allow-host-network"]));
     let listener = crate::support::listener().await;
     let nursery = format!("http://{}", listener.local_addr().unwrap());
     let seeds = axum::Router::new().route("/list/seeds.txt", axum::routing::get(async || "lily\nfern\n"));

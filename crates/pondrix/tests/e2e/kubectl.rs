@@ -29,10 +29,10 @@ async fn a_real_kubectl_applies_watches_shows_describes_and_deletes() {
         (&["rollout", "status", "deployment/visitor-desk", "--timeout=60s"], "successfully rolled out"),
         (&["get", "deployments"], "2/2"),
         (&["get", "pods"], "Running"),
-        (&["get", "service", "visitor-desk", "-o", "jsonpath={.spec.ports[0].nodePort}"], ""),
+        (&["get", "server", "visitor-desk", "-o", "jsonpath={.spec.ports[0].nodePort}"], ""),
         (&["describe", "deployment", "visitor-desk"], "2 desired | 2 updated | 2 total | 2 available"),
         (&["describe", "pods"], "registry.fernhollow.test/base/shell:1"),
-        (&["describe", "service", "visitor-desk"], "app=visitor-desk"),
+        (&["describe", "server", "visitor-desk"], "app=visitor-desk"),
         (&["apply", "-f", path], "deployment.apps/visitor-desk unchanged"),
         (&["scale", "deployment/visitor-desk", "--replicas=3"], ""),
     ] {

@@ -7,7 +7,7 @@ use pondrix_core::pipeline::StartKind;
 use pondrix_core::{RunId, State};
 use pondrix_standin::garden::REGISTRY;
 
-use crate::support::{Service, World, one_job, until};
+use crate::support::{Server, World, one_job, until};
 
 /// A job in the base image with these lines in it.
 fn job(name: &str, lines: &str) -> String {
@@ -147,12 +147,12 @@ async fn a_moment_of_the_clock_that_was_missed_starts_one_run_of_the_newest_comm
         project.note?.contains("no `start` of its pipeline fits").then_some(())
     })
     .await;
-    let url = world.service.take().unwrap().kill();
-    let data = world.folder.path().join("service");
+    let url = world.server.take().unwrap().kill();
+    let data = world.folder.path().join("server");
     let records = rusqlite::Connection::open(data.join("records.db")).unwrap();
     assert_eq!(records.execute("UPDATE clocks SET next = 1000", []).unwrap(), 1);
     drop(records);
-    world.service = Some(Service::start(&data, url.trim_start_matches("http://"), "1h").0);
+    world.server = Some(Server::start(&data, url.trim_start_matches("http://"), "1h").0);
     let run = world.run_of("plant-labels", &commit).await;
     let detail = world.passes(&run).await;
     assert_eq!(detail.summary.start, StartKind::Clock);
@@ -190,10 +190,10 @@ async fn a_stage_waits_for_a_person_through_a_restart_and_a_no_stops_the_run() {
     let waits = |run: &RunDetail| run.summary.state == State::Waiting;
     let detail = world.until(&first, waits).await;
     assert_eq!(detail.summary.note.as_deref(), Some("open: Open it to the visitors?"));
-    let url = world.service.take().unwrap().kill();
+    let url = world.server.take().unwrap().kill();
     let listen = url.trim_start_matches("http://").to_owned();
-    let data = world.folder.path().join("service");
-    world.service = Some(Service::start(&data, &listen, "1h").0);
+    let data = world.folder.path().join("server");
+    world.server = Some(Server::start(&data, &listen, "1h").0);
     let shown = world.pondrix(&["show", &first.to_string()]).await;
     assert!(shown.out.contains(&format!("answer: pondrix approve '{first}'")), "{}", shown.out);
     let approved = world.pondrix(&["approve", &first.to_string()]).await;
@@ -263,7 +263,7 @@ async fn a_job_that_no_runner_can_take_says_at_once_what_is_missing() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_plan_says_what_is_left_out_and_why_here_and_at_the_service() {
+async fn a_plan_says_what_is_left_out_and_why_here_and_at_the_server() {
     let world = World::new().await;
     let text = one_job("matrix { bed \"rose\" \"fern\" }\n retry 2\n step \"true\"")
         + &format!(

@@ -21,8 +21,8 @@ impl Runner {
     fn join(world: &World, name: &str, more: &[&str]) -> Self {
         let mut command = Command::new(PONDRIX);
         command
-            .args(["runner", "join", "--name", name, "--service", world.url(), "--slots", "1", "--token-file"])
-            .arg(world.folder.path().join("service/runner.token"))
+            .args(["runner", "join", "--name", name, "--server", world.url(), "--slots", "1", "--token-file"])
+            .arg(world.folder.path().join("server/runner.token"))
             .arg("--data")
             .arg(world.folder.path().join(name))
             .args(more);

@@ -28,7 +28,7 @@ async fn a_secret_reaches_the_job_that_names_it_and_shows_nowhere() {
     assert_eq!(world.log(&run, "verify/unit").await, expected);
     let listed = world.pondrix(&["secret", "list", "plant-labels"]).await;
     assert!(listed.out.contains("TICKET_API_KEY") && !listed.out.contains(VALUE), "{}", listed.out);
-    // Nothing that the service or the runner keeps has it in the clear.
+    // Nothing that the server or the runner keeps has it in the clear.
     let everything = Command::new("grep").args(["-rlaF", VALUE]).arg(world.folder.path()).output().unwrap();
     let found = String::from_utf8_lossy(&everything.stdout).into_owned();
     assert!(found.is_empty(), "the value is in {found}");

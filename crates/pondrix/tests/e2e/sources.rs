@@ -124,7 +124,7 @@ async fn a_runner_that_has_a_commits_files_fetches_what_changed_and_builds_from_
     assert!(log.contains("are here: 1 changed since, 1 removed"), "{log}");
 
     // Somebody took a file away that the runner has to take away now: it fetches all of them.
-    let kept = world.folder.path().join("service/runner-1/sources/plant-labels/files");
+    let kept = world.folder.path().join("server/runner-1/sources/plant-labels/files");
     fs::remove_file(kept.join("with space")).unwrap();
     repository.remove("with space").unwrap();
     let log = compared(&world, &repository, "What is not here cannot be removed").await;

@@ -6,7 +6,7 @@ use futures_util::StreamExt;
 use pondrix_api::{Change, LogText};
 use pondrix_core::State;
 
-use crate::support::{PONDRIX, Service, World, one_job, said, until};
+use crate::support::{PONDRIX, Server, World, one_job, said, until};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_log_is_resumed_at_any_byte_without_loss_or_doubling() {
@@ -54,16 +54,16 @@ async fn the_stream_of_runs_tells_after_a_gap_what_happened_meanwhile() {
 #[tokio::test(flavor = "multi_thread")]
 async fn jobs_wait_for_a_runner_and_go_on_when_one_comes() {
     let mut world = World::new().await;
-    // The same service without a runner of its own: the folder of the runner is taken by nobody.
+    // The same server without a runner of its own: the folder of the runner is taken by nobody.
     let listen = world.url().trim_start_matches("http://").to_owned();
-    world.service.take().unwrap().end();
-    let data = world.folder.path().join("service");
-    world.service = Some(Service::start_without_runner(&data, &listen));
+    world.server.take().unwrap().end();
+    let data = world.folder.path().join("server");
+    world.server = Some(Server::start_without_runner(&data, &listen));
     let (_, run) = world.run_of_pipeline("plant-labels", &one_job("step \"echo here I am\"")).await;
     let waiting = world.until(&run, |run| run.stages[0].state == State::Running).await;
     assert_eq!(waiting.stages[0].jobs[0].state, State::Queued);
     let mut runner = Command::new(PONDRIX)
-        .args(["runner", "join", "--name", "pond-7", "--service", world.url(), "--slots", "1", "--token-file"])
+        .args(["runner", "join", "--name", "pond-7", "--server", world.url(), "--slots", "1", "--token-file"])
         .arg(data.join("runner.token"))
         .arg("--data")
         .arg(world.folder.path().join("pond-7"))
@@ -84,7 +84,7 @@ async fn a_machine_that_refuses_user_namespaces_is_told_so_when_the_runner_start
     std::fs::write(folder.path().join("token"), "x").unwrap();
     // In a namespace of its own, whose limit of further ones is then none.
     let script = format!(
-        "echo 0 > /proc/sys/user/max_user_namespaces && exec {PONDRIX} runner join --service http://127.0.0.1:9 --token-file token --data data"
+        "echo 0 > /proc/sys/user/max_user_namespaces && exec {PONDRIX} runner join --server http://127.0.0.1:9 --token-file token --data data"
     );
     let mut command = Command::new("unshare");
     command.args(["--user", "--map-root-user", "sh", "-c", &script]).current_dir(folder.path());

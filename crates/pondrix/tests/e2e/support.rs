@@ -1,4 +1,4 @@
-//! A world for each test: a registry and a cluster in this process, the service as a process of its
+//! A world for each test: a registry and a cluster in this process, the server as a process of its
 //! own.
 
 use std::io::{BufRead, BufReader};
@@ -28,14 +28,14 @@ pub(crate) const PONDRIX: &str = env!("CARGO_BIN_EXE_pondrix");
 /// How long anything may take on a busy machine.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(90);
 
-/// A service as a process of its own. Dropped, it is ended, and its runner with it.
-pub(crate) struct Service {
+/// A server as a process of its own. Dropped, it is ended, and its runner with it.
+pub(crate) struct Server {
     child: Child,
     pub(crate) url: String,
     data: PathBuf,
 }
 
-impl Service {
+impl Server {
     /// Starts one on a folder, at a port that may be 0; answers the token when it is a new one.
     pub(crate) fn start(data: &Path, listen: &str, look_every: &str) -> (Self, Option<String>) {
         Self::start_with(data, listen, &["--slots", "2", "--look-every", look_every])
@@ -65,7 +65,7 @@ impl Service {
         let text = first_document(child.stdout.take().unwrap());
         let told: serde_json::Value = serde_json::from_str(&text).unwrap_or_else(|_| {
             panic!(
-                "the service did not start: {}",
+                "the server did not start: {}",
                 std::fs::read_to_string(data.with_extension("log")).unwrap_or_default()
             )
         });
@@ -93,7 +93,7 @@ impl Service {
     }
 }
 
-impl Drop for Service {
+impl Drop for Server {
     fn drop(&mut self) {
         if self.child.try_wait().unwrap().is_some() {
             return;
@@ -101,7 +101,7 @@ impl Drop for Service {
         self.end();
         if std::thread::panicking() {
             eprintln!(
-                "the service's log:\n{}",
+                "the server's log:\n{}",
                 std::fs::read_to_string(self.data.with_extension("log")).unwrap_or_default()
             );
         }
@@ -110,7 +110,7 @@ impl Drop for Service {
 
 /// Everything a test needs.
 pub(crate) struct World {
-    pub(crate) service: Option<Service>,
+    pub(crate) server: Option<Server>,
     pub(crate) client: Client,
     pub(crate) token: String,
     pub(crate) registry: Arc<Registry>,
@@ -125,7 +125,7 @@ pub(crate) async fn listener() -> TcpListener {
     TcpListener::bind("127.0.0.1:0").await.unwrap()
 }
 
-/// The first document on a service's standard output, which says where it listens; nothing where none comes in time.
+/// The first document on a server's standard output, which says where it listens; nothing where none comes in time.
 fn first_document(output: std::process::ChildStdout) -> String {
     let (sender, receiver) = mpsc::channel();
     std::thread::spawn(move || {
@@ -178,7 +178,7 @@ impl EndOf {
     }
 }
 
-/// The port that a world's service listens at. The system gives ports of 32768 and above away by itself: while
+/// The port that a world's server listens at. The system gives ports of 32768 and above away by itself: while
 /// nothing listens at one of those, somebody who tries to connect to it may be given it as his own port, and is
 /// then connected to himself and holds it.
 const SERVICE_PORT: u16 = 7733;
@@ -200,7 +200,7 @@ fn own_address() -> (Ipv4Addr, std::net::TcpListener) {
 }
 
 impl World {
-    /// A world whose service only looks at repositories when a hook, or a test, says so.
+    /// A world whose server only looks at repositories when a hook, or a test, says so.
     pub(crate) async fn new() -> Self {
         Self::looking_every("1h").await
     }
@@ -222,9 +222,9 @@ impl World {
         tokio::spawn(cluster.serve(at, stop.clone()));
         let (own, claim) = own_address();
         let listen = format!("{own}:{SERVICE_PORT}");
-        let (service, token) = Service::start(&folder.path().join("service"), &listen, look_every);
+        let (server, token) = Server::start(&folder.path().join("server"), &listen, look_every);
         let token = token.unwrap();
-        let client = Client::new(&service.url, &token);
+        let client = Client::new(&server.url, &token);
         client
             .set_registry(&RegistryChange {
                 host: REGISTRY.to_owned(),
@@ -242,19 +242,19 @@ impl World {
         };
         client.set_environment(&environment).await.unwrap();
         // What a job says that waits depends on who is there to take it.
-        until("the service's own runner", async || {
+        until("the server's own runner", async || {
             let runners = client.runners().await.ok()?.runners;
             runners.iter().any(|runner| runner.here).then_some(())
         })
         .await;
-        Self { service: Some(service), client, token, registry, application, kubeconfig, stop, _claim: claim, folder }
+        Self { server: Some(server), client, token, registry, application, kubeconfig, stop, _claim: claim, folder }
     }
 
     pub(crate) fn url(&self) -> &str {
         self.client.address()
     }
 
-    /// A repository with files, known to the service. Its hook tells of every push.
+    /// A repository with files, known to the server. Its hook tells of every push.
     pub(crate) async fn project(&self, name: &'static str, files: &[SampleFile]) -> (Repository, ProjectView) {
         let repository = Repository::new(self.folder.path(), name, files).unwrap();
         let new = NewProject { name: name.to_owned(), repository: repository.bare.display().to_string() };
@@ -310,7 +310,7 @@ impl World {
                         last = Some(detail);
                     }
                 }
-                // The service may be starting again.
+                // The server may be starting again.
                 tokio::time::sleep(Duration::from_millis(50)).await;
             }
         };
@@ -364,8 +364,8 @@ impl World {
 
 impl Drop for World {
     fn drop(&mut self) {
-        // The service first: its runner's reports need it, its rollouts need the cluster.
-        drop(self.service.take());
+        // The server first: its runner's reports need it, its rollouts need the cluster.
+        drop(self.server.take());
         self.stop.cancel();
     }
 }

@@ -90,11 +90,11 @@ async fn the_machines_network_is_for_runners_whose_owner_allows_it() {
     let waits = world.until(&run, |run| run.stages[0].jobs[0].reason.is_some()).await;
     let reason = waits.stages[0].jobs[0].reason.clone().unwrap();
     assert!(reason.contains("own-1 does not let jobs use its machine's network"), "{reason}");
-    let mut service = world.service.take().unwrap();
-    let address = service.url.trim_start_matches("http://").to_owned();
-    service.end();
-    world.service = Some(crate::support::Service::start_allowing(
-        &world.folder.path().join("service"),
+    let mut server = world.server.take().unwrap();
+    let address = server.url.trim_start_matches("http://").to_owned();
+    server.end();
+    world.server = Some(crate::support::Server::start_allowing(
+        &world.folder.path().join("server"),
         &address,
         &["--allow-host-network"],
     ));
@@ -109,12 +109,12 @@ async fn a_job_on_the_machine_uses_its_programs_and_changes_nothing_of_it() {
     let shown = world.folder.path().join("seeds");
     std::fs::create_dir(&shown).unwrap();
     std::fs::write(shown.join("fern"), "a fern\n").unwrap();
-    let mut service = world.service.take().unwrap();
-    let address = service.url.trim_start_matches("http://").to_owned();
-    service.end();
-    let data = world.folder.path().join("service");
+    let mut server = world.server.take().unwrap();
+    let address = server.url.trim_start_matches("http://").to_owned();
+    server.end();
+    let data = world.folder.path().join("server");
     let show = ["--show", shown.to_str().unwrap()];
-    world.service = Some(crate::support::Service::start_allowing(&data, &address, &show));
+    world.server = Some(crate::support::Server::start_allowing(&data, &address, &show));
     let pipeline = format!(
         "start commit=\"main\"\nstage \"verify\" {{ job \"unit\" {{ inside host\n step \"git --version | cut -d' ' -f1,2; cat {}/fern; ls /root /home 2>&1 | wc -l\"\n step \"for at in /usr/x /etc/x {}/x; do touch $at 2>/dev/null && echo wrote $at; done; touch /mine && echo own root; cat /etc/shadow 2>/dev/null || echo closed\" }} }}",
         shown.display(),

@@ -44,7 +44,7 @@ async fn a_template_is_used_only_where_its_project_gives_it_and_a_change_of_it_i
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn check_and_plan_read_templates_from_the_service_and_do_without_where_they_cannot() {
+async fn check_and_plan_read_templates_from_the_server_and_do_without_where_they_cannot() {
     let world = World::new().await;
     let (platform, _) = world.project("platform", &[]).await;
     platform.write("shared/beds.kdl", &template("first")).unwrap();

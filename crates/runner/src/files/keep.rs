@@ -1,4 +1,4 @@
-//! `keep`: files of the workspace become contents of the service.
+//! `keep`: files of the workspace become contents of the server.
 
 use std::collections::BTreeSet;
 use std::fs::File;
@@ -14,7 +14,7 @@ use pondrix_core::run::{Event, Product};
 use super::walk::fitting;
 use crate::job::Hands;
 
-/// Hands a content to the service, unless it has it.
+/// Hands a content to the server, unless it has it.
 pub(super) fn send(hands: &Hands, content: &Path, digest: &Digest) -> Result<(), String> {
     let told = |error: &dyn std::fmt::Display| format!("{}: {error}", digest.short());
     let compressed = tempfile::NamedTempFile::new_in(hands.scratch.path()).map_err(|error| told(&error))?;
@@ -80,7 +80,7 @@ fn now() -> Time {
 }
 
 impl Hands {
-    /// Asks the service, and waits for it where it is away, as long as the job may take.
+    /// Asks the server, and waits for it where it is away, as long as the job may take.
     pub(super) fn ask<T>(
         &self,
         mut question: impl AsyncFnMut(&pondrix_api::RunnerClient) -> Result<T, ClientError>,

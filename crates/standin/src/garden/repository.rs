@@ -1,4 +1,4 @@
-//! A sample repository: a bare one that the service watches, and a checkout to commit in.
+//! A sample repository: a bare one that the server watches, and a checkout to commit in.
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
@@ -12,7 +12,7 @@ use super::samples::SampleFile;
 pub struct Repository {
     /// Its name.
     pub name: &'static str,
-    /// The bare one, which the service watches.
+    /// The bare one, which the server watches.
     pub bare: PathBuf,
     checkout: PathBuf,
 }
@@ -117,7 +117,7 @@ impl Repository {
         told(fs::remove_file(self.checkout.join(path)), "remove a file")
     }
 
-    /// Has the repository tell the service after each push, or no longer.
+    /// Has the repository tell the server after each push, or no longer.
     ///
     /// # Errors
     /// In words.
@@ -127,7 +127,7 @@ impl Repository {
             return told(fs::remove_file(hook), "remove the hook");
         };
         let script = format!(
-            "#!/bin/sh\n# \"Look now\": the service then compares branches itself.\nexec curl --silent --show-error --fail --max-time 5 \
+            "#!/bin/sh\n# \"Look now\": the server then compares branches itself.\nexec curl --silent --show-error --fail --max-time 5 \
              --request POST --output /dev/null '{address}'\n"
         );
         told(fs::write(&hook, script), "write the hook")?;

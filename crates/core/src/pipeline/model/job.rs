@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Conditions, Earlier, ImageJob, RolloutJob, Spanned, StepsJob};
 
-/// A unit that one runner does in one place, or that the service does itself (a rollout).
+/// A unit that one runner does in one place, or that the server does itself (a rollout).
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Job {
     /// Its name, unique in its stage.

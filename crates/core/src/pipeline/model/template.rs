@@ -52,7 +52,7 @@ impl TemplateName {
     }
 }
 
-/// As messages name it: `platform/templates/service.kdl@2`.
+/// As messages name it: `platform/templates/server.kdl@2`.
 impl fmt::Display for TemplateName {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}/{}@{}", self.project, self.path(), self.version)

@@ -1,0 +1,45 @@
+//! Registries as jobs and the server itself reach them.
+
+use pondrix_core::image::{Access, Registries, SignIn};
+use pondrix_core::work::Work;
+use tracing::error;
+
+use super::Engine;
+use crate::store::{self, RegistryRow, StoreError};
+
+impl Engine {
+    /// All registries, with what signs in at them. It stays in the server, and with the runner for as long as a
+    /// job of its needs it.
+    pub(crate) async fn registries(&self) -> Result<Registries, StoreError> {
+        let rows = self.store.read(store::registries).await?;
+        Ok(Registries { by_host: rows.into_iter().map(|row| (row.host.clone(), self.access(row))).collect() })
+    }
+
+    /// How a registry is reached that is kept so.
+    pub(crate) fn access(&self, row: RegistryRow) -> Access {
+        let sign_in = row.user.zip(row.password).and_then(|(user, sealed)| {
+            let opened = self.seal.unseal(&place(&row.host), &sealed);
+            // Without it the registry refuses, and says so.
+            let opened = opened.inspect_err(|error| error!(host = row.host, %error, "a registry's password is lost"));
+            opened.ok().map(|password| SignIn { user, password })
+        });
+        let layers = row.layers.and_then(|word| serde_json::from_value(serde_json::Value::String(word)).ok());
+        Access { address: row.address, sign_in, certificates: row.certificates, layers, short_names: row.short_names }
+    }
+
+    /// The registries that a job needs: those of its images. What a recipe is built on only the recipe says.
+    pub(super) fn registries_for(all: Registries, work: &Work) -> Registries {
+        match work {
+            Work::Steps(work) => {
+                let images = work.inside.iter().chain(work.besides.iter().map(|beside| &beside.image));
+                all.only(images.map(|image| &image.repository))
+            }
+            Work::Image(_) => all,
+        }
+    }
+}
+
+/// The place that a registry's password is sealed for. No project's secret has a place like it.
+pub(crate) fn place(host: &str) -> String {
+    format!("registry {host}")
+}

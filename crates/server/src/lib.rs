@@ -1,0 +1,26 @@
+//! The server: API and console, the engine that carries runs through their pipelines, the watchers
+//! of repositories, the rollout controller, and the records.
+//!
+//! [`Server::open`] reads the records; [`Server::serve`] answers on a listener until it is told to
+//! stop. An event is stored before anything acts on it, so that the process may be killed at any
+//! moment: what was stored goes on when it starts again, and what was not had not happened.
+
+mod access;
+mod api;
+mod archives;
+mod clock;
+mod console;
+mod engine;
+mod files;
+mod git;
+mod logs;
+mod preflight;
+mod rollout;
+mod seal;
+mod serve;
+mod store;
+mod tries;
+mod watch;
+
+pub use api::openapi_document;
+pub use serve::{Server, ServerConfig, Tokens};

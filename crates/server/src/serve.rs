@@ -1,0 +1,154 @@
+//! Opening the records, and answering until told to stop.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use anyhow::Context;
+use axum::serve::ListenerExt;
+use tokio::net::TcpListener;
+use tokio_util::sync::CancellationToken;
+use tracing::info;
+
+use crate::access;
+use crate::api::{self, App};
+use crate::clock::now;
+use crate::engine::Engine;
+use crate::rollout;
+use crate::seal::Seal;
+use crate::store::{self, Store, TokenKind};
+use crate::watch::Watcher;
+
+/// How the server works.
+#[derive(Clone, Debug)]
+pub struct ServerConfig {
+    /// Its folder: records, copies of repositories, logs.
+    pub data: PathBuf,
+    /// How often repositories are looked at without being asked.
+    pub look_every: Duration,
+    /// The address that people and hooks reach it at, when it is not the listener's.
+    pub public_url: Option<String>,
+    /// The longest archive of files that are tried, in bytes.
+    pub try_limit: u64,
+}
+
+/// Tokens as they are when the server is opened.
+#[derive(Clone, Debug)]
+pub struct Tokens {
+    /// The token for everything people do; told only when it was made now.
+    pub admin: Option<String>,
+    /// The file with the token for runners.
+    pub runner_file: PathBuf,
+}
+
+/// The server, with its records open.
+pub struct Server {
+    config: ServerConfig,
+    store: Store,
+    engine: Arc<Engine>,
+}
+
+/// How often is looked for what only the passing of time brings about.
+const TICK: Duration = Duration::from_secs(1);
+
+/// After how many ticks what was kept for long enough is removed.
+const TIDY_EVERY: u64 = 600;
+
+/// Jobs whose runners vanished, answers that never came, moments of schedules.
+async fn tick(engine: Arc<Engine>, watcher: Arc<Watcher>, shutdown: CancellationToken) {
+    let mut ticks = 0_u64;
+    while tokio::time::timeout(TICK, shutdown.cancelled()).await.is_err() {
+        if ticks.is_multiple_of(TIDY_EVERY) {
+            engine.tidy().await;
+        }
+        ticks += 1;
+        engine.give_up_lost().await;
+        engine.give_up_unanswered().await;
+        watcher.start_what_is_due().await;
+        watcher.start_on_moved_bases().await;
+    }
+}
+
+/// Writes a file that only its owner can read, whole or not at all.
+pub(crate) fn write_private(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
+    use std::io::Write as _;
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let unfinished = path.with_extension("new");
+    let mut file = std::fs::File::options().create(true).truncate(true).write(true).mode(0o600).open(&unfinished)?;
+    file.write_all(bytes)?;
+    std::fs::rename(&unfinished, path)
+}
+
+impl Server {
+    /// Opens the records and makes the tokens that are not there yet.
+    ///
+    /// # Errors
+    /// When the folder or the records cannot be used.
+    pub async fn open(config: ServerConfig) -> anyhow::Result<(Self, Tokens)> {
+        let told = || format!("{} cannot be the server's folder", config.data.display());
+        std::fs::create_dir_all(config.data.join("repositories")).with_context(told)?;
+        let store = Store::open(&config.data.join("records.db")).with_context(told)?;
+        let admin = Self::new_admin_token(&store).await?;
+        let runner_file = config.data.join("runner.token");
+        // Written before it holds: a server killed in between makes another one.
+        if !runner_file.exists() {
+            let token = access::new_secret()?;
+            write_private(&runner_file, token.as_bytes()).with_context(told)?;
+        }
+        let token = std::fs::read_to_string(&runner_file).with_context(told)?;
+        let hash = access::hash(token.trim());
+        let keep = move |c: &rusqlite::Connection| match store::token(c, &hash, now())? {
+            Some(_) => Ok(()),
+            None => store::put_token(c, &hash, TokenKind::Runner, "runner", &[], now(), None),
+        };
+        store.write(keep).await?;
+        let seal = Seal::open(&config.data.join("secrets.key")).with_context(told)?;
+        let engine = Engine::new(store.clone(), seal, config.data.clone());
+        Ok((Self { config, store, engine }, Tokens { admin, runner_file }))
+    }
+
+    /// Makes a token for everything people do when there is none.
+    async fn new_admin_token(store: &Store) -> anyhow::Result<Option<String>> {
+        let token = access::new_secret()?;
+        let hash = access::hash(&token);
+        let made = store.write(move |c| {
+            if store::has_token(c, TokenKind::Admin)? {
+                return Ok(false);
+            }
+            store::put_token(c, &hash, TokenKind::Admin, "admin", &[], now(), None)?;
+            Ok(true)
+        });
+        Ok(made.await?.then_some(token))
+    }
+
+    /// The file that says where the server listens; written when it does.
+    #[must_use]
+    pub fn address_file(data: &Path) -> PathBuf {
+        data.join("address")
+    }
+
+    /// Answers on `listener` until `shutdown`, and takes up what was not finished.
+    ///
+    /// # Errors
+    /// When the records cannot be read, or the listener breaks.
+    pub async fn serve(self, listener: TcpListener, shutdown: CancellationToken) -> anyhow::Result<()> {
+        let address = format!("http://{}", listener.local_addr()?);
+        let public = self.config.public_url.clone().unwrap_or_else(|| address.clone());
+        let watcher = Watcher::new(Arc::clone(&self.engine), self.config.look_every, shutdown.clone());
+        self.engine.resume().await?;
+        tokio::spawn(rollout::carry_out_orders(Arc::clone(&self.engine), shutdown.clone()));
+        for row in self.store.read(store::projects).await? {
+            watcher.watch(row.project);
+        }
+        tokio::spawn(tick(Arc::clone(&self.engine), Arc::clone(&watcher), shutdown.clone()));
+        tokio::spawn(Arc::clone(&watcher).watch_bases());
+        let try_limit = self.config.try_limit;
+        let app = App { engine: self.engine, watcher, public_url: public, try_limit, shutdown: shutdown.clone() };
+        write_private(&Self::address_file(&self.config.data), address.as_bytes())?;
+        info!(address, "serving");
+        // Answers go out as they are written: waiting to fill a packet costs a reader 40 ms each.
+        let listener = listener.tap_io(|stream| drop(stream.set_nodelay(true)));
+        axum::serve(listener, api::router(Arc::new(app))).with_graceful_shutdown(shutdown.cancelled_owned()).await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,178 @@
+//! Projects, and the branches that were seen of them.
+
+use std::collections::BTreeMap;
+
+use pondrix_core::queue::Share;
+use pondrix_core::{ProjectName, State, Time};
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use super::StoreError;
+use super::runs::state_of;
+
+/// What the server needs of a project all the time.
+#[derive(Clone, Debug)]
+pub(crate) struct Project {
+    pub(crate) id: i64,
+    pub(crate) name: ProjectName,
+    pub(crate) repository: String,
+    pub(crate) hook_secret: String,
+}
+
+/// What a list shows of a project besides.
+#[derive(Clone, Debug)]
+pub(crate) struct ProjectRow {
+    pub(crate) project: Project,
+    pub(crate) seen: Option<Time>,
+    pub(crate) note: Option<String>,
+    pub(crate) faulty: bool,
+    pub(crate) last_run: Option<(u64, State)>,
+    pub(crate) share: Share,
+    pub(crate) templates: bool,
+}
+
+pub(super) fn project_of(row: &Row<'_>) -> rusqlite::Result<Project> {
+    let name: String = row.get(1)?;
+    let name = name
+        .parse()
+        .map_err(|error| rusqlite::Error::FromSqlConversionFailure(1, rusqlite::types::Type::Text, Box::new(error)))?;
+    Ok(Project { id: row.get(0)?, name, repository: row.get(2)?, hook_secret: row.get(3)? })
+}
+
+/// Adds a project.
+pub(crate) fn add(
+    connection: &Connection,
+    name: &ProjectName,
+    repository: &str,
+    hook_secret: &str,
+    now: Time,
+) -> Result<Project, StoreError> {
+    if by_name(connection, name.as_str())?.is_some() {
+        return Err(StoreError::Exists(format!("the project {name}")));
+    }
+    connection.execute(
+        "INSERT INTO projects (name, repository, hook_secret, added) VALUES (?1, ?2, ?3, ?4)",
+        params![name.as_str(), repository, hook_secret, now.millis()],
+    )?;
+    let id = connection.last_insert_rowid();
+    Ok(Project { id, name: name.clone(), repository: repository.to_owned(), hook_secret: hook_secret.to_owned() })
+}
+
+/// The project of this name.
+pub(crate) fn by_name(connection: &Connection, name: &str) -> Result<Option<Project>, StoreError> {
+    let question = "SELECT id, name, repository, hook_secret FROM projects WHERE name = ?1";
+    Ok(connection.query_row(question, [name], project_of).optional()?)
+}
+
+/// All projects, by name.
+pub(crate) fn all(connection: &Connection) -> Result<Vec<ProjectRow>, StoreError> {
+    let mut statement = connection.prepare(
+        "SELECT p.id, p.name, p.repository, p.hook_secret, p.seen, p.note, p.faulty, r.number, r.state,
+                p.weight, p.cap, p.templates
+         FROM projects p LEFT JOIN runs r ON r.project = p.id AND r.number = p.next_number - 1
+         ORDER BY p.name",
+    )?;
+    let rows = statement.query_map([], |row| {
+        let number: Option<i64> = row.get(7)?;
+        Ok(ProjectRow {
+            project: project_of(row)?,
+            seen: row.get::<_, Option<i64>>(4)?.map(Time::from_millis),
+            note: row.get(5)?,
+            faulty: row.get(6)?,
+            last_run: match number {
+                Some(number) => Some((number.unsigned_abs(), state_of(row, 8)?)),
+                None => None,
+            },
+            share: Share { weight: row.get(9)?, cap: row.get(10)? },
+            templates: row.get(11)?,
+        })
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// Branches and tags with their commits.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Refs {
+    pub(crate) branches: BTreeMap<String, String>,
+    pub(crate) tags: BTreeMap<String, String>,
+}
+
+/// The branches and tags as they were last seen.
+pub(crate) fn refs(connection: &Connection, project: i64) -> Result<Refs, StoreError> {
+    let read = |table: &str| -> Result<BTreeMap<String, String>, StoreError> {
+        let mut statement =
+            connection.prepare_cached(&format!("SELECT name, commit_id FROM {table} WHERE project = ?1"))?;
+        let rows = statement.query_map([project], |row| Ok((row.get(0)?, row.get(1)?)))?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    };
+    Ok(Refs { branches: read("branches")?, tags: read("tags")? })
+}
+
+/// Remembers the commit of a branch, or of a tag; nothing when it is gone.
+pub(crate) fn see_ref(
+    connection: &Connection,
+    project: i64,
+    is_tag: bool,
+    name: &str,
+    commit: Option<&str>,
+) -> Result<(), StoreError> {
+    let table = if is_tag { "tags" } else { "branches" };
+    match commit {
+        Some(commit) => connection
+            .prepare_cached(&format!(
+                "INSERT INTO {table} (project, name, commit_id) VALUES (?1, ?2, ?3)
+                 ON CONFLICT (project, name) DO UPDATE SET commit_id = ?3"
+            ))?
+            .execute(params![project, name, commit])?,
+        None => connection
+            .prepare_cached(&format!("DELETE FROM {table} WHERE project = ?1 AND name = ?2"))?
+            .execute(params![project, name])?,
+    };
+    Ok(())
+}
+
+/// How much of the runners each project may use.
+pub(crate) fn shares(connection: &Connection) -> Result<BTreeMap<ProjectName, Share>, StoreError> {
+    let mut statement = connection.prepare("SELECT id, name, repository, hook_secret, weight, cap FROM projects")?;
+    let rows =
+        statement.query_map([], |row| Ok((project_of(row)?.name, Share { weight: row.get(4)?, cap: row.get(5)? })))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// Sets how much of the runners a project may use.
+pub(crate) fn put_share(connection: &Connection, project: i64, share: Share) -> Result<(), StoreError> {
+    connection.execute(
+        "UPDATE projects SET weight = ?2, cap = ?3 WHERE id = ?1",
+        params![project, share.weight, share.cap],
+    )?;
+    Ok(())
+}
+
+/// Remembers that the repository was seen, or why it could not be.
+pub(crate) fn see(
+    connection: &Connection,
+    project: i64,
+    seen: Option<Time>,
+    note: Option<&str>,
+    faulty: bool,
+) -> Result<(), StoreError> {
+    connection.execute(
+        "UPDATE projects SET seen = coalesce(?2, seen), note = ?3, faulty = ?4 WHERE id = ?1",
+        params![project, seen.map(Time::millis), note, faulty],
+    )?;
+    Ok(())
+}
+
+/// Remembers that the repository was seen. A fault that was noted is over; another note stays.
+pub(crate) fn seen_well(connection: &Connection, project: i64, seen: Option<Time>) -> Result<(), StoreError> {
+    connection.execute(
+        "UPDATE projects SET seen = ?2, note = CASE WHEN faulty THEN NULL ELSE note END, faulty = 0 WHERE id = ?1",
+        params![project, seen.map(Time::millis)],
+    )?;
+    Ok(())
+}
+
+/// Whether the repository was ever seen.
+pub(crate) fn was_seen(connection: &Connection, project: i64) -> Result<bool, StoreError> {
+    let question = "SELECT seen IS NOT NULL FROM projects WHERE id = ?1";
+    Ok(connection.query_row(question, [project], |row| row.get(0))?)
+}
