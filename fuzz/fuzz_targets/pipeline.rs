@@ -17,12 +17,16 @@ fuzz_target!(|text: &str| {
         Err(faults) => {
             assert!(!faults.is_empty(), "a file is refused, and nobody says why");
             for fault in faults {
+                let of = if fault.file.is_some() { template } else { text };
+                let lines = of.lines().count().max(1);
+                assert!(fault.place.line <= lines + 1, "a fault behind the end: {fault:?}");
+                assert!(fault.place.column <= fault.source.chars().count() + 1, "a fault beside its line: {fault:?}");
                 fault.render(pipeline::FILE_NAME);
             }
         }
         Ok(pipeline) => {
             let start = Start {
-                kind: StartKind::Hand,
+                kind: StartKind::Manual,
                 branch: "main".to_owned(),
                 tag: None,
                 changed: None,

@@ -66,6 +66,31 @@ function style(pen: Pen): string {
     return parts.join(';');
 }
 
+/**
+ * A line as a terminal shows it in the end: what a carriage return went back over and what was written over it are
+ * gone, and so is what was erased (ECMA-48, 8.3.41, "EL"). Other sequences stay where they are.
+ */
+export function finalLine(text: string): string {
+    const line = text.replace(/\r+$/, '');
+    if (!line.includes('\r')) return line;
+    const cells: string[] = [];
+    let column = 0;
+    let pending = '';
+    // eslint-disable-next-line no-control-regex
+    for (const [part] of line.matchAll(/\x1b\[[0-?]*[ -/]*[@-~]|[^]/gu)) {
+        if (part === '\r') column = 0;
+        else if (part === '\x1b[K' || part === '\x1b[0K') cells.length = Math.min(cells.length, column);
+        else if (part === '\x1b[2K') cells.length = 0;
+        else if (part.length > 1 && part.startsWith('\x1b[')) pending += part;
+        else {
+            while (cells.length < column) cells.push(' ');
+            cells[column++] = pending + part;
+            pending = '';
+        }
+    }
+    return cells.join('') + pending;
+}
+
 /** Reads a log piece by piece into lines; colours go on from one line to the next. */
 export class AnsiReader {
     readonly lines: Piece[][] = [];
@@ -89,8 +114,7 @@ export class AnsiReader {
     }
 
     private line(text: string): Piece[] {
-        // A carriage return begins the line again: what came before it was progress.
-        const shown = text.replace(/\r+$/, '').split('\r').pop() ?? '';
+        const shown = finalLine(text);
         const pieces: Piece[] = [];
         let at = 0;
         // eslint-disable-next-line no-control-regex

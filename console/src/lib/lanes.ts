@@ -9,8 +9,8 @@ export type Lane = {
     wait: Bar | undefined;
     bar: Bar | undefined;
     steps: (Bar & { name: string })[];
-    /** Whether it is on the longest chain. */
-    long: boolean;
+    /** Whether it is on the critical path. */
+    critical: boolean;
 };
 export type Band = { name: string; state: State; lanes: Lane[]; from: number | undefined; to: number | undefined };
 export type Chart = { start: number; end: number; bands: Band[] };
@@ -31,7 +31,7 @@ export function chart(run: RunDetail, now: number): Chart {
                 wait: queued === undefined ? undefined : { from: queued, to: started ?? ended ?? end, state: 'queued' },
                 bar: started === undefined ? undefined : { from: started, to: ended ?? end, state: job.state },
                 steps,
-                long: false,
+                critical: false,
             };
         });
         const begun = lanes.flatMap((lane) => (lane.bar ? [lane.bar] : []));
@@ -39,8 +39,8 @@ export function chart(run: RunDetail, now: number): Chart {
         // it came after again the one that ended last.
         const last = Math.max(...begun.map((bar) => bar.to));
         let held = lanes.find((lane) => lane.bar?.to === last);
-        while (held && !held.long) {
-            held.long = true;
+        while (held && !held.critical) {
+            held.critical = true;
             const before = lanes.filter((lane) => lane.bar && held?.job.after.includes(lane.job.job));
             held = before.toSorted((one, other) => (other.bar?.to ?? 0) - (one.bar?.to ?? 0))[0];
         }

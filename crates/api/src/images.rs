@@ -66,7 +66,7 @@ pub struct ImageSummary {
     pub tags: Vec<String>,
     /// When it was pushed first.
     #[schema(value_type = String, format = DateTime)]
-    pub made: Time,
+    pub created: Time,
     /// The run that pushed it first.
     pub run: String,
     /// The job of that run.

@@ -3,8 +3,8 @@
 //!
 //! Moments are RFC 3339 in UTC. Faults travel as RFC 9457 problem details ([`Problem`]).
 
+mod artifacts;
 mod client;
-mod files;
 mod images;
 mod plan;
 mod problem;
@@ -12,10 +12,11 @@ mod runner;
 mod runs;
 mod settings;
 
-pub use client::{Client, ClientError, RunnerClient, ServerEvent};
-pub use files::{
-    CacheAnswer, CacheEntry, CacheQuestion, Digests, FlickeringTests, KeepRequest, KeptFile, KeptFiles, Taken,
+pub use artifacts::{
+    ArtifactFile, ArtifactFiles, CacheAnswer, CacheEntry, CacheQuestion, Digests, FetchedArtifact, FlakyTests,
+    NewArtifact,
 };
+pub use client::{Client, ClientError, RunnerClient, ServerEvent};
 pub use images::{
     ChainLink, ImageChain, ImageDetail, ImageDifference, ImageList, ImageRecord, ImageSummary, IndexRecord,
     LayerDigests, LayerView, TagChange,
@@ -26,8 +27,8 @@ pub use runner::{
     Assignment, Beat, Hello, LogLength, NamedSecret, Report, SourceChanges, SourceDifference, TakeRequest,
 };
 pub use runs::{
-    AnswerRequest, ApprovalView, Change, FailureView, JobView, LogEnd, LogText, RerunRequest, RunDetail, RunPage,
-    RunSummary, StageView, StartRequest, StepView, StopRequest, TemplateText, TemplateUse, TryRequest, TryView,
+    AnswerRequest, ApprovalView, AttemptView, Change, FailureView, JobView, LogEnd, LogText, RerunRequest, RunDetail,
+    RunPage, RunSummary, StageView, StartRequest, StepView, StopRequest, TemplateText, TemplateUse, TryRequest,
 };
 pub use settings::{
     EnvironmentList, EnvironmentView, HookAnswer, Identity, NewProject, NewToken, PoolView, ProjectChange, ProjectList,

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use pondrix_core::pipeline::{Earlier, Fault, JobKind, StartKind};
+use pondrix_core::pipeline::{Fault, FileSystem, JobKind, RequiredResult, StartKind};
 use pondrix_core::plan::{Plan, PlannedJob, PlannedStage};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -18,7 +18,7 @@ pub struct PlanRequest {
     pub start: Option<StartKind>,
     /// The paths of the files that would have changed; not known, where nothing is said.
     pub changed: Option<Vec<String>>,
-    /// What would be said to each `ask`.
+    /// The value of each input.
     #[serde(default)]
     pub inputs: BTreeMap<String, String>,
 }
@@ -61,7 +61,7 @@ pub struct PlannedJobView {
     /// The jobs that must be over before it begins.
     pub after: Vec<String>,
     /// `passed`, `failed` or `any`: how these, and earlier stages, must have ended.
-    pub earlier: String,
+    pub required_result: String,
     /// Its values of the matrix.
     pub matrix: BTreeMap<String, String>,
     /// The pool that its runner must be of.
@@ -113,13 +113,13 @@ impl From<&PlannedStage> for PlannedStageView {
 
 impl From<&PlannedJob> for PlannedJobView {
     fn from(job: &PlannedJob) -> Self {
-        let earlier = Earlier::WORDS.iter().find(|(_, value)| *value == job.earlier);
+        let required = RequiredResult::WORDS.iter().find(|(_, value)| *value == job.required_result);
         Self {
             job: job.key.to_string(),
             kind: job.kind.word().to_owned(),
             left_out: job.left_out.clone(),
             after: job.after.iter().map(ToString::to_string).collect(),
-            earlier: earlier.map_or("passed", |(word, _)| word).to_owned(),
+            required_result: required.map_or("passed", |(word, _)| word).to_owned(),
             matrix: job.matrix.clone(),
             pool: job.needs.pool.clone(),
             tools: job.needs.tools.clone(),
@@ -134,8 +134,14 @@ impl From<&PlannedJob> for PlannedJobView {
 
 fn what(job: &PlannedJob) -> String {
     match &job.kind {
-        JobKind::Steps(job) if job.steps.len() == 1 => format!("1 step inside {}", job.inside.value),
-        JobKind::Steps(job) => format!("{} steps inside {}", job.steps.len(), job.inside.value),
+        JobKind::Steps(job) => {
+            let steps = if job.steps.len() == 1 { "1 step".to_owned() } else { format!("{} steps", job.steps.len()) };
+            match &job.file_system {
+                FileSystem::Image(image) => format!("{steps} in {}", image.value),
+                FileSystem::Built(image) => format!("{steps} in the image {}", image.value),
+                FileSystem::Host => format!("{steps} on the runner's machine"),
+            }
+        }
         JobKind::Image(image) => {
             let pushes: Vec<_> = image.pushes.iter().map(|push| push.repository.to_string()).collect();
             let what = match job.parts.len() {

@@ -8,7 +8,7 @@ use pondrix_core::run::Event;
 use pondrix_core::work::{RunFacts, Work};
 use serde::{Deserialize, Serialize};
 
-use crate::Taken;
+use crate::FetchedArtifact;
 
 /// A runner introduces itself.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -58,8 +58,8 @@ pub struct Assignment {
     pub log: u64,
     /// What to do.
     pub work: Work,
-    /// The files that the job asks for.
-    pub takes: Vec<Taken>,
+    /// The artifacts that the job fetches.
+    pub artifacts: Vec<FetchedArtifact>,
     /// The values of the secrets that the work names.
     pub secrets: Vec<NamedSecret>,
     /// How registries are reached, with what signs in at them. It never enters the job.

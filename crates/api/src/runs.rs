@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use pondrix_core::pipeline::{Fault, StartKind};
-use pondrix_core::run::{JobRun, PreflightFault, Product, Run, StageRun, StepEnd, StepRun, Try};
+use pondrix_core::run::{Attempt, JobResult, JobRun, PreflightFault, Run, StageRun, StepEnd, StepRun};
 use pondrix_core::{State, Time};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -33,7 +33,7 @@ pub struct RunSummary {
     pub title: String,
     /// Who wrote the commit.
     pub author: String,
-    /// When the run was made.
+    /// When the run was created.
     #[schema(value_type = String, format = DateTime)]
     pub created: Time,
     /// When it began.
@@ -66,7 +66,7 @@ pub struct RunDetail {
     /// Faults of its pipeline file; then nothing ran.
     pub faults: Vec<Fault>,
     /// What it needs and was not there; then nothing ran.
-    pub barred_by: Vec<PreflightFault>,
+    pub missing: Vec<PreflightFault>,
     /// Who stopped it.
     pub stopped_by: Option<String>,
     /// What broke, when something did.
@@ -149,10 +149,10 @@ pub struct JobView {
     pub after: Vec<String>,
     /// Whether the stage passes when it fails.
     pub may_fail: bool,
-    /// Which time it is tried, from 1.
+    /// Which attempt it is, from 1.
     pub attempt: u32,
-    /// How it ended the times before.
-    pub tries: Vec<TryView>,
+    /// The attempts before.
+    pub attempts: Vec<AttemptView>,
     /// Who has it.
     pub runner: Option<String>,
     /// When its turn came.
@@ -167,12 +167,12 @@ pub struct JobView {
     /// Its steps.
     pub steps: Vec<StepView>,
     /// What it made.
-    pub products: Vec<Product>,
+    pub results: Vec<JobResult>,
 }
 
-/// A time that a job was tried, and was tried again after.
+/// An attempt at a job that another one followed.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct TryView {
+pub struct AttemptView {
     /// How it ended.
     pub state: State,
     /// Why.
@@ -232,7 +232,7 @@ pub struct StartRequest {
     pub branch: Option<String>,
     /// The tag whose commit shall run.
     pub tag: Option<String>,
-    /// What is said to each `ask` of the pipeline.
+    /// The value of each input of the pipeline.
     #[serde(default)]
     pub inputs: BTreeMap<String, String>,
 }
@@ -251,7 +251,7 @@ pub struct TryRequest {
     pub title: String,
     /// Whose they are.
     pub author: String,
-    /// What is said to each `ask` of the pipeline.
+    /// The value of each input of the pipeline.
     #[serde(default)]
     pub inputs: BTreeMap<String, String>,
 }
@@ -259,9 +259,9 @@ pub struct TryRequest {
 /// A run again.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct RerunRequest {
-    /// Only what did not pass; what passed keeps its results.
+    /// Everything; else what did not pass, and what passed keeps its results.
     #[serde(default)]
-    pub failed: bool,
+    pub all: bool,
 }
 
 /// An answer to the approval that a run waits for.
@@ -334,20 +334,20 @@ impl From<&JobRun> for JobView {
             after: job.after.iter().map(ToString::to_string).collect(),
             may_fail: job.may_fail,
             attempt: job.attempt(),
-            tries: job.tries.iter().map(TryView::from).collect(),
+            attempts: job.attempts.iter().map(AttemptView::from).collect(),
             runner: job.runner.clone(),
             queued: job.queued,
             started: job.started,
             ended: job.ended,
             steps: job.steps.iter().map(StepView::from).collect(),
-            products: job.products.clone(),
+            results: job.results.clone(),
         }
     }
 }
 
-impl From<&Try> for TryView {
-    fn from(one: &Try) -> Self {
-        let Try { state, reason, runner, started, ended } = one.clone();
+impl From<&Attempt> for AttemptView {
+    fn from(one: &Attempt) -> Self {
+        let Attempt { state, reason, runner, started, ended } = one.clone();
         Self { state, reason, runner, started, ended }
     }
 }

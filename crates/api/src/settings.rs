@@ -39,7 +39,7 @@ pub struct ProjectView {
     /// Its weight when projects take turns at the runners.
     pub weight: u32,
     /// How many of its jobs may run at once; any number where nothing is said.
-    pub cap: Option<u32>,
+    pub limit: Option<u32>,
     /// Whether pipelines of other projects may use templates of its repository.
     pub templates: bool,
 }
@@ -50,7 +50,7 @@ pub struct ProjectChange {
     /// Its weight when projects take turns at the runners: 1 to 100.
     pub weight: Option<u32>,
     /// How many of its jobs may run at once; 0 for any number.
-    pub cap: Option<u32>,
+    pub limit: Option<u32>,
     /// Whether pipelines of other projects may use templates of its repository.
     pub templates: Option<bool>,
 }
@@ -72,7 +72,7 @@ pub struct TokenView {
     pub name: String,
     /// The groups that the person is of.
     pub groups: Vec<String>,
-    /// When it was made.
+    /// When it was created.
     #[schema(value_type = String, format = DateTime)]
     pub created: Time,
 }
@@ -142,25 +142,25 @@ pub struct RunnerView {
     pub slots: usize,
     /// How many it has now.
     pub busy: usize,
-    /// Whether it was heard of lately.
+    /// Whether it was seen lately.
     pub here: bool,
-    /// When it was heard of last.
+    /// When it was last seen.
     #[schema(value_type = String, format = DateTime)]
-    pub heard: Time,
+    pub last_seen: Time,
     /// Its version.
     pub version: String,
 }
 
-/// A pool that has a cap.
+/// A pool that has a limit.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PoolView {
     /// Its name.
     pub name: String,
     /// How many jobs may run at once in it; any number where nothing is said.
-    pub cap: Option<u32>,
+    pub limit: Option<u32>,
 }
 
-/// All runners that were heard of since the server began, and the pools that have a cap.
+/// All runners that were seen since the server began, and the pools that have a limit.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RunnerList {
     /// By name.
@@ -213,7 +213,7 @@ pub struct RegistryView {
     /// How layers for it are compressed, where a pipeline does not say: `gzip` or `zstd`.
     pub layers: Option<String>,
     /// The path in it that names of images mean which name no registry.
-    pub short_names: Option<String>,
+    pub bare_names: Option<String>,
 }
 
 /// What shall change of a registry. What is not said stays as it is.
@@ -232,7 +232,7 @@ pub struct RegistryChange {
     /// How layers for it are compressed: `gzip` or `zstd`.
     pub layers: Option<String>,
     /// The path in it that names of images mean which name no registry; it may be empty.
-    pub short_names: Option<String>,
+    pub bare_names: Option<String>,
 }
 
 impl std::fmt::Debug for RegistryChange {

@@ -150,7 +150,7 @@ pub fn draft(repository: &Repository) -> String {
     for test in &tests {
         let _ = writeln!(out, "    // {}. The image has to have what the steps need.", test.why);
         let _ = writeln!(out, "    job {} {{", quoted(test.name));
-        let _ = writeln!(out, "        inside {}", quoted(&format!("{registry}/{}", test.image)));
+        let _ = writeln!(out, "        container {}", quoted(&format!("{registry}/{}", test.image)));
         let _ = writeln!(out, "        limit time=\"15m\"");
         for step in &test.steps {
             let _ = writeln!(out, "        step {}", quoted(step));
@@ -160,7 +160,7 @@ pub fn draft(repository: &Repository) -> String {
     if tests.is_empty() {
         let _ = writeln!(out, "    // Nothing that looks like tests was found: name the command that runs them.");
         let _ = writeln!(out, "    job \"test\" {{");
-        let _ = writeln!(out, "        inside {}", quoted(&format!("{registry}/base/shell:1")));
+        let _ = writeln!(out, "        container {}", quoted(&format!("{registry}/base/shell:1")));
         let _ = writeln!(out, "        step \"echo 'no tests yet'\"");
         let _ = writeln!(out, "    }}");
     }

@@ -255,10 +255,10 @@ fn add_details(case: Option<&mut Case>, text: &str) {
 
 /// What a test did over several runs, the newest first: whether it failed in each.
 ///
-/// A test flickers when it went from well to failing and back, or did both for one commit: a test that
+/// A test is flaky when it went from well to failing and back, or did both for one commit: a test that
 /// failed until it was mended does not.
 #[must_use]
-pub fn flickers(history: &[(&str, bool)]) -> bool {
+pub fn is_flaky(history: &[(&str, bool)]) -> bool {
     let both_for_one = history
         .iter()
         .any(|(commit, failed)| history.iter().any(|(other, other_failed)| commit == other && failed != other_failed));
@@ -321,11 +321,11 @@ second]]></error><system-out>not this</system-out></testcase>
 
     #[test]
     fn a_test_flickers_when_it_did_both_for_one_commit_or_went_to_and_fro() {
-        assert!(flickers(&[("b", false), ("b", true)]));
-        assert!(flickers(&[("d", false), ("c", true), ("b", false), ("a", true)]));
-        assert!(!flickers(&[("d", false), ("c", false), ("b", true), ("a", true)]), "it was mended");
-        assert!(!flickers(&[("c", true), ("b", true), ("a", false)]), "it broke");
-        assert!(!flickers(&[]));
+        assert!(is_flaky(&[("b", false), ("b", true)]));
+        assert!(is_flaky(&[("d", false), ("c", true), ("b", false), ("a", true)]));
+        assert!(!is_flaky(&[("d", false), ("c", false), ("b", true), ("a", true)]), "it was mended");
+        assert!(!is_flaky(&[("c", true), ("b", true), ("a", false)]), "it broke");
+        assert!(!is_flaky(&[]));
     }
 
     proptest! {

@@ -20,6 +20,7 @@ mod schedule;
 mod size;
 mod state;
 pub mod template;
+pub mod terminal;
 mod time;
 pub mod work;
 

@@ -4,7 +4,7 @@ use aho_corasick::{AhoCorasick, MatchKind};
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
 
-/// Replaces secrets by their names in brackets.
+/// Replaces secrets by `(secret NAME)`.
 #[derive(Debug)]
 pub struct Masker {
     search: Option<AhoCorasick>,
@@ -38,7 +38,7 @@ impl Masker {
         for (name, value) in secrets {
             for form in forms(value) {
                 if !patterns.iter().any(|(known, _)| *known == form) {
-                    patterns.push((form, format!("[{name}]").into_bytes()));
+                    patterns.push((form, format!("(secret {name})").into_bytes()));
                 }
             }
         }
@@ -130,18 +130,18 @@ mod tests {
     #[test]
     fn a_secret_shows_as_its_name() {
         let secrets: [(&str, &[u8]); 2] = [("KEY", b"s3cret"), ("LONG", b"s3cret-and-more")];
-        assert_eq!(text(&secrets, "a s3cret b"), "a [KEY] b");
-        assert_eq!(text(&secrets, "s3cret-and-more, s3cret-and-mo"), "[LONG], [KEY]-and-mo");
+        assert_eq!(text(&secrets, "a s3cret b"), "a (secret KEY) b");
+        assert_eq!(text(&secrets, "s3cret-and-more, s3cret-and-mo"), "(secret LONG), (secret KEY)-and-mo");
         assert_eq!(text(&[], "s3cret"), "s3cret");
     }
 
     #[test]
     fn the_lines_of_a_value_and_its_base64_are_hidden_too() {
         let secrets: [(&str, &[u8]); 1] = [("PEM", b"first line\nsecond line\n")];
-        assert_eq!(text(&secrets, "x second line y"), "x [PEM] y");
+        assert_eq!(text(&secrets, "x second line y"), "x (secret PEM) y");
         // `printf 'first line\nsecond line' | base64`, and with the line's end.
-        assert_eq!(text(&secrets, "Zmlyc3QgbGluZQpzZWNvbmQgbGluZQ=="), "[PEM]==");
-        assert_eq!(text(&secrets, "Zmlyc3QgbGluZQpzZWNvbmQgbGluZQo="), "[PEM]=");
+        assert_eq!(text(&secrets, "Zmlyc3QgbGluZQpzZWNvbmQgbGluZQ=="), "(secret PEM)==");
+        assert_eq!(text(&secrets, "Zmlyc3QgbGluZQpzZWNvbmQgbGluZQo="), "(secret PEM)=");
     }
 
     #[test]
@@ -150,7 +150,7 @@ mod tests {
         assert_eq!(masker.push(b"hello s3"), b"hello ");
         assert_eq!(masker.push(b"ven"), b"s3ven");
         assert_eq!(masker.push(b" s3cr"), b" ");
-        assert_eq!(masker.push(b"et\n"), b"[KEY]\n");
+        assert_eq!(masker.push(b"et\n"), b"(secret KEY)\n");
         assert_eq!(masker.finish(), b"");
     }
 

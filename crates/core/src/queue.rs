@@ -20,7 +20,7 @@ pub struct Offer {
     /// Who may do it.
     pub who: Who,
     /// What it needs to hold among the runs of its project.
-    pub wants: Vec<Hold>,
+    pub locks_wanted: Vec<Hold>,
     /// Since when it waits.
     pub since: Time,
 }
@@ -55,13 +55,13 @@ pub struct Share {
     /// Its weight among the others, at least 1.
     pub weight: u32,
     /// How many of its jobs may run at once; any number where nothing is said.
-    pub cap: Option<u32>,
+    pub limit: Option<u32>,
 }
 
 /// Everything that is not the queue's own.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Limits {
-    /// What each project may use; those not named have a weight of 1 and no cap.
+    /// What each project may use; those not named have a weight of 1 and no limit.
     pub projects: BTreeMap<ProjectName, Share>,
     /// How many jobs may run at once in each pool; any number in those not named.
     pub pools: BTreeMap<String, u32>,
@@ -77,7 +77,7 @@ pub struct Queue {
 
 impl Default for Share {
     fn default() -> Self {
-        Self { weight: 1, cap: None }
+        Self { weight: 1, limit: None }
     }
 }
 
@@ -145,7 +145,7 @@ impl Queue {
         let pool = runner.map(|runner| runner.pool.clone());
         self.taken.insert((offer.run.clone(), offer.job.clone()), pool);
         // Until the run itself says what it holds: nobody may come between.
-        self.held.entry(offer.run.clone()).or_default().extend(offer.wants.iter().cloned());
+        self.held.entry(offer.run.clone()).or_default().extend(offer.locks_wanted.iter().cloned());
         Some(offer)
     }
 
@@ -190,19 +190,19 @@ impl Queue {
     /// The limit that keeps a project's job from a pool's runners, in words.
     fn full(&self, project: &ProjectName, pool: &str, limits: &Limits) -> Option<String> {
         let share = limits.projects.get(project).copied().unwrap_or_default();
-        if let Some(cap) = share.cap.filter(|cap| self.of_project(project) >= *cap as usize) {
-            return Some(format!("{project} may have {cap} jobs at once"));
+        if let Some(limit) = share.limit.filter(|limit| self.of_project(project) >= *limit as usize) {
+            return Some(format!("{project} may have {limit} jobs at once"));
         }
-        let cap = limits.pools.get(pool).filter(|cap| self.in_pool(pool) >= **cap as usize)?;
-        Some(format!("the pool `{pool}` may have {cap} jobs at once"))
+        let limit = limits.pools.get(pool).filter(|limit| self.in_pool(pool) >= **limit as usize)?;
+        Some(format!("the pool `{pool}` may have {limit} jobs at once"))
     }
 
-    /// Who holds what an offer wants: another run of the project, or another stage or job of its own.
+    /// Who holds what an offer locks_wanted: another run of the project, or another stage or job of its own.
     fn holder(&self, offer: &Offer) -> Option<(&RunId, &Hold)> {
         let others = self.held.iter().filter(|(run, _)| run.project == offer.run.project);
         let mut holds = others.flat_map(|(run, holds)| holds.iter().map(move |hold| (run, hold)));
         holds.find(|(run, hold)| {
-            offer.wants.iter().any(|want| want.lock == hold.lock && (**run != offer.run || want != *hold))
+            offer.locks_wanted.iter().any(|want| want.lock == hold.lock && (**run != offer.run || want != *hold))
         })
     }
 
@@ -257,13 +257,13 @@ mod tests {
 
     fn offer(of: &str, job: &str) -> Offer {
         let who = Who::Runner(Needs::default());
-        Offer { run: run(of), job: JobKey::from_text(job), who, wants: Vec::new(), since: Time::from_millis(0) }
+        Offer { run: run(of), job: JobKey::from_text(job), who, locks_wanted: Vec::new(), since: Time::from_millis(0) }
     }
 
     fn wanting(of: &str, job: &str, lock: &str) -> Offer {
         let job_key = JobKey::from_text(job);
         let hold = Hold { lock: lock.into(), stage: job_key.stage().into(), job: Some(job_key) };
-        Offer { wants: vec![hold], ..offer(of, job) }
+        Offer { locks_wanted: vec![hold], ..offer(of, job) }
     }
 
     fn runner(pool: &str, tools: &[&str]) -> RunnerFacts {
@@ -303,7 +303,7 @@ mod tests {
             queue.offer(offer(&format!("heavy#{number}"), "a/b"));
             queue.offer(offer(&format!("light#{number}"), "a/b"));
         }
-        let share = |weight, cap| Share { weight, cap };
+        let share = |weight, limit| Share { weight, limit };
         let projects = [("heavy".parse().unwrap(), share(2, None)), ("light".parse().unwrap(), share(1, Some(2)))];
         let limits = Limits { projects: projects.into(), pools: BTreeMap::new() };
         let taken: Vec<_> = (0..6).filter_map(|_| take(&mut queue, &limits)).collect();
@@ -433,12 +433,12 @@ mod tests {
                     if ends_one { None } else { queue.take(Some(&runner("pond", &[])), &Limits::default()) };
                 if let Some(taken) = taken {
                     for other in running.iter().filter(|other| other.run.project == taken.run.project) {
-                        prop_assert!(other.wants.iter().all(|a| taken.wants.iter().all(|b| a.lock != b.lock)));
+                        prop_assert!(other.locks_wanted.iter().all(|a| taken.locks_wanted.iter().all(|b| a.lock != b.lock)));
                     }
                     running.push(taken);
                 } else if let Some(ended) = running.pop() {
                     queue.release(&ended.run, &ended.job);
-                    let still = running.iter().filter(|other| other.run == ended.run).flat_map(|other| other.wants.clone());
+                    let still = running.iter().filter(|other| other.run == ended.run).flat_map(|other| other.locks_wanted.clone());
                     queue.hold(&ended.run, still.collect());
                     prop_assert!(done.insert((ended.run.to_string(), ended.job.to_string())), "taken twice");
                 } else {

@@ -1,18 +1,22 @@
 //! What a runner is given to do: a job with every name filled in.
 
+mod pushed;
+
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
 use crate::image::{Digest, Reference, ReferenceError, Repository, Tag};
 use crate::pipeline::{
-    Beside, BuildSecret, HASH, INPUT, ImageJob, JOB, JobKind, Keep, LayerForm, Limits, MATRIX, Network, Output, Ready,
-    SecretUse, StartKind, Step, StepsJob,
+    Artifact, BuildSecret, FileSystem, HASH, INPUT, ImageJob, JOB, JobKind, LayerForm, Limits, MATRIX, Network, Output,
+    Ready, SecretUse, Service, StartKind, Step, StepsJob,
 };
 use crate::plan::PlannedJob;
-use crate::run::{BaseImage, Product, Run};
+use crate::run::{BaseImage, JobResult, Run};
 use crate::template::{self, Part, TemplateError};
 use crate::{Duration, JobKey, RunId, Time};
+
+pub use pushed::PushedImage;
 
 /// What is known of a run from its start.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -29,7 +33,7 @@ pub struct RunFacts {
     pub commit_time: Time,
     /// Why it began.
     pub start: StartKind,
-    /// What was said to each `ask`.
+    /// The value of each input.
     pub inputs: BTreeMap<String, String>,
     /// Whether it runs files that are not committed. What it pushes is then marked as its own.
     #[serde(default)]
@@ -50,13 +54,13 @@ pub enum Work {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct StepsWork {
     /// The image whose file system the steps see; the runner's own programs where nothing is said.
-    pub inside: Option<Reference>,
+    pub image: Option<Reference>,
     /// What the steps can reach.
     #[serde(default)]
     pub network: Network,
     /// Services that run beside the steps.
     #[serde(default)]
-    pub besides: Vec<BesideWork>,
+    pub services: Vec<ServiceWork>,
     /// The steps, in order.
     pub steps: Vec<Step>,
     /// Every variable that the steps see, but for those with secrets.
@@ -69,13 +73,13 @@ pub struct StepsWork {
     pub caches: Vec<CacheWork>,
     /// Files that it leaves.
     #[serde(default)]
-    pub keeps: Vec<Keep>,
+    pub artifacts: Vec<Artifact>,
     /// Texts that it hands on.
     #[serde(default)]
     pub outputs: Vec<Output>,
     /// Patterns of the paths of its test reports.
     #[serde(default)]
-    pub reports: Vec<String>,
+    pub test_reports: Vec<String>,
     /// How long all steps together may take.
     pub time: Duration,
     /// How much of the runner each step may use.
@@ -85,7 +89,7 @@ pub struct StepsWork {
 
 /// A service that runs beside the steps.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct BesideWork {
+pub struct ServiceWork {
     /// Its name, under which the steps reach it.
     pub name: String,
     /// Its image.
@@ -107,8 +111,8 @@ pub struct CacheWork {
     pub path: String,
     /// The key: text, and patterns of the files whose hash belongs into it.
     pub key: Vec<KeyPart>,
-    /// Beginnings of keys that will do, the best first.
-    pub fallbacks: Vec<Vec<KeyPart>>,
+    /// Prefixes of keys: the newest that begins so will do, the best prefix first.
+    pub newest: Vec<Vec<KeyPart>>,
 }
 
 /// A part of a key.
@@ -202,9 +206,12 @@ pub enum WorkError {
     /// A filled-in tag is not one.
     #[error(transparent)]
     Tag(#[from] ReferenceError),
-    /// A job that builds for one platform pushed no image.
+    /// A job whose image another one needs pushed none.
     #[error("{0} pushed no image")]
-    Part(JobKey),
+    NoImage(JobKey),
+    /// No job builds an image of this name.
+    #[error("no job builds an image `{0}`")]
+    NoImageJob(String),
 }
 
 impl RunFacts {
@@ -263,43 +270,49 @@ impl RunFacts {
 }
 
 impl StepsWork {
-    /// A job with commands, ready for a runner, the `attempt`th time that it is tried.
+    /// A job with commands, ready for a runner, at its `attempt`th attempt. `built` is the image of the image
+    /// job that it runs in, where it runs in one's.
     ///
     /// # Errors
-    /// When the image's name cannot be filled in, or is not one then.
+    /// When the image's name cannot be filled in, or is not one then, or there is no such image.
     pub fn new(
         job: &PlannedJob,
         steps: &StepsJob,
         facts: &RunFacts,
         attempt: u32,
         outputs: &Outputs,
+        built: Option<Reference>,
     ) -> Result<Self, WorkError> {
         let mut env = steps.env.clone();
         env.extend(facts.variables(job, attempt, outputs));
         let values = facts.values(job, outputs);
         let image = |text: &str| -> Result<Reference, WorkError> { Ok(template::fill(text, &values)?.parse()?) };
-        let inside = if steps.is_on_host() { None } else { Some(image(&steps.inside.value)?) };
-        let beside = |beside: &Beside| {
-            let Beside { name, image: named, command, env, ready, within } = beside.clone();
-            Ok(BesideWork { name: name.value, image: image(&named.value)?, command, env, ready, within })
+        let own_image = match &steps.file_system {
+            FileSystem::Image(named) => Some(image(&named.value)?),
+            FileSystem::Built(job) => Some(built.ok_or_else(|| WorkError::NoImageJob(job.value.clone()))?),
+            FileSystem::Host => None,
         };
-        let besides = steps.besides.iter().map(beside).collect::<Result<_, WorkError>>()?;
+        let service = |service: &Service| {
+            let Service { name, image: named, command, env, ready, within } = service.clone();
+            Ok(ServiceWork { name: name.value, image: image(&named.value)?, command, env, ready, within })
+        };
+        let services = steps.services.iter().map(service).collect::<Result<_, WorkError>>()?;
         let mut caches = Vec::new();
         for cache in &steps.caches {
-            let fallbacks = cache.fallbacks.iter().map(|text| key(&text.value, &values)).collect::<Result<_, _>>()?;
-            caches.push(CacheWork { path: cache.path.clone(), key: key(&cache.key.value, &values)?, fallbacks });
+            let newest = cache.newest.iter().map(|text| key(&text.value, &values)).collect::<Result<_, _>>()?;
+            caches.push(CacheWork { path: cache.path.clone(), key: key(&cache.key.value, &values)?, newest });
         }
         Ok(Self {
-            inside,
+            image: own_image,
             network: steps.network,
-            besides,
+            services,
             steps: steps.steps.clone(),
             env,
             secrets: steps.secrets.clone(),
             caches,
-            keeps: steps.keeps.clone(),
+            artifacts: steps.artifacts.clone(),
             outputs: steps.outputs.clone(),
-            reports: steps.reports.clone(),
+            test_reports: steps.test_reports.clone(),
             time: steps.time,
             limits: steps.limits,
         })
@@ -391,143 +404,18 @@ impl ImagePart {
     pub fn all(planned: &PlannedJob, run: &Run) -> Result<Vec<Self>, WorkError> {
         let JobKind::Image(image) = &planned.kind else { return Ok(Vec::new()) };
         let part = |(key, platform): (&JobKey, &String)| {
-            let products = run.job(key).map_or(&[][..], |job| &job.products);
-            let part = products.iter().find_map(|product| match product {
-                Product::Image { digest, base, .. } => {
+            let results = run.job(key).map_or(&[][..], |job| &job.results);
+            let part = results.iter().find_map(|result| match result {
+                JobResult::Image { digest, base, .. } => {
                     Some(Self { platform: platform.clone(), digest: digest.clone(), base: base.clone() })
                 }
                 _ => None,
             });
-            part.ok_or_else(|| WorkError::Part(key.clone()))
+            part.ok_or_else(|| WorkError::NoImage(key.clone()))
         };
         planned.parts.iter().zip(&image.platforms).map(part).collect()
     }
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::pipeline;
-    use crate::plan::{Plan, Start};
-
-    fn facts(branch: &str) -> RunFacts {
-        RunFacts {
-            id: "visitor-desk#7".parse().unwrap(),
-            commit: "0123456789abcdef0123456789abcdef01234567".into(),
-            branch: branch.into(),
-            tag: None,
-            commit_time: Time::from_millis(1_790_000_000_000),
-            start: StartKind::Hand,
-            inputs: [("extra-tag".to_owned(), "{run}".to_owned())].into(),
-            is_try: false,
-        }
-    }
-
-    fn jobs(text: &str) -> Vec<PlannedJob> {
-        let start =
-            Start { kind: StartKind::Hand, branch: "main".into(), tag: None, changed: None, inputs: BTreeMap::new() };
-        let pipeline = pipeline::read(text).unwrap_or_else(|faults| panic!("{faults:#?}"));
-        Plan::new(&pipeline, &start).jobs().cloned().collect()
-    }
-
-    #[test]
-    fn tags_are_filled_in_for_the_run_even_on_a_branch_no_tag_could_hold() {
-        let text =
-            r#"stage "p" { image "desk" { push "x.test/desk" { tag "{branch}-{commit.short}"; moving "{branch}" } } }"#;
-        let planned = &jobs(text)[0];
-        let JobKind::Image(job) = &planned.kind else { panic!("it is an image job") };
-        let work = ImageWork::new(planned, job, &facts("fix/; rm -rf /"), "ssh://x", &Outputs::new()).unwrap();
-        assert_eq!(work.pushes[0].tags[0].as_str(), "fix---rm--rf---0123456789ab");
-        assert_eq!(work.pushes[0].moving[0].as_str(), "fix---rm--rf--");
-        assert_eq!(work.annotations["org.opencontainers.image.created"], "2026-09-21T14:13:20.000Z");
-    }
-
-    #[test]
-    fn a_run_of_files_that_are_not_committed_pushes_under_tags_of_its_own_only() {
-        let text = r#"stage "p" { image "desk" { push "x.test/desk" { tag "{commit.short}"; moving "edge" } } }"#;
-        let planned = &jobs(text)[0];
-        let JobKind::Image(job) = &planned.kind else { panic!("it is an image job") };
-        let facts = RunFacts { is_try: true, ..facts("main") };
-        let push = ImageWork::new(planned, job, &facts, "", &Outputs::new()).unwrap().pushes.remove(0);
-        assert_eq!((push.tags[0].as_str(), push.moving[0].as_str()), ("try-7-0123456789ab", "try-7-edge"));
-    }
-
-    #[test]
-    fn an_index_is_made_of_what_each_of_its_jobs_pushed_and_of_nothing_while_one_pushed_nothing() {
-        let text = r#"stage "p" { image "desk" { platform "linux/amd64" "linux/arm64" runner="each"; push "x.test/desk" { tag "{run}" } } }"#;
-        let planned = jobs(text);
-        assert!(ImagePart::all(&planned[0], &Run::new(&Plan::default())).unwrap().is_empty());
-        let start =
-            Start { kind: StartKind::Hand, branch: "main".into(), tag: None, changed: None, inputs: BTreeMap::new() };
-        let mut run = Run::new(&Plan::new(&pipeline::read(text).unwrap(), &start));
-        let digest = |letter: char| format!("sha256:{}", letter.to_string().repeat(64)).parse::<Digest>().unwrap();
-        for (at, letter) in [(0, 'a'), (1, 'b')] {
-            let refused = ImagePart::all(&planned[2], &run).unwrap_err().to_string();
-            assert_eq!(refused, format!("{} pushed no image", planned[at].key));
-            run.stages[0].jobs[at].products.push(Product::Image {
-                repository: "x.test/desk".parse().unwrap(),
-                digest: digest(letter),
-                tags: Vec::new(),
-                base: None,
-                platforms: Vec::new(),
-            });
-        }
-        let parts = ImagePart::all(&planned[2], &run).unwrap();
-        let told: Vec<_> = parts.into_iter().map(|part| (part.platform, part.digest)).collect();
-        assert_eq!(told, [("linux/amd64".to_owned(), digest('a')), ("linux/arm64".to_owned(), digest('b'))]);
-    }
-
-    #[test]
-    fn an_input_may_be_several_tags_or_none() {
-        let text = "ask \"extra-tag\"\nstage \"p\" { image \"d\" { push \"x.test/d\" { tag \"{commit.short}\" \"{input.extra-tag}\" } } }";
-        let planned = &jobs(text)[0];
-        let JobKind::Image(job) = &planned.kind else { panic!("it is an image job") };
-        let tags = |said: &str| {
-            let facts = RunFacts { inputs: [("extra-tag".to_owned(), said.to_owned())].into(), ..facts("main") };
-            let work = ImageWork::new(planned, job, &facts, "", &Outputs::new());
-            work.map(|work| work.pushes[0].tags.iter().map(Tag::to_string).collect::<Vec<_>>())
-        };
-        assert_eq!(tags("").unwrap(), ["0123456789ab"]);
-        assert_eq!(tags(" v1  v1.2 v1 ").unwrap(), ["0123456789ab", "v1", "v1.2"]);
-        assert!(matches!(tags("v1 -x"), Err(WorkError::Tag(_))));
-    }
-
-    #[test]
-    fn commands_see_values_as_variables_and_stay_as_they_were_written() {
-        let text = r#"stage "v" { job "u" { inside "x.test/y:1"; env A="1"; step "echo {branch}" } }"#;
-        let planned = &jobs(text)[0];
-        let JobKind::Steps(job) = &planned.kind else { panic!("it has steps") };
-        let outputs = Outputs::from([(("unit-a".to_owned(), "version".to_owned()), "1.2".to_owned())]);
-        let work = StepsWork::new(planned, job, &facts("; rm -rf /"), 2, &outputs).unwrap();
-        assert_eq!(work.steps[0].command, "echo {branch}");
-        assert_eq!(work.env["PONDRIX_BRANCH"], "; rm -rf /");
-        assert_eq!((work.env["A"].as_str(), work.env["SOURCE_DATE_EPOCH"].as_str()), ("1", "1790000000"));
-        assert_eq!(
-            (work.env["PONDRIX_INPUT_EXTRA_TAG"].as_str(), work.env["PONDRIX_ATTEMPT"].as_str()),
-            ("{run}", "2")
-        );
-    }
-
-    #[test]
-    fn a_job_of_a_matrix_sees_its_own_values() {
-        let text =
-            r#"stage "v" { job "u" { matrix { base "shell" "web" }; inside "x.test/{matrix.base}:1"; step "x" } }"#;
-        let planned = jobs(text);
-        let images = planned.iter().map(|planned| {
-            let JobKind::Steps(job) = &planned.kind else { panic!("it has steps") };
-            let work = StepsWork::new(planned, job, &facts("main"), 1, &Outputs::new()).unwrap();
-            (work.inside.unwrap().to_string(), work.env["PONDRIX_MATRIX_BASE"].clone(), work.env["PONDRIX_JOB"].clone())
-        });
-        let expected = ["shell", "web"].map(|base| (format!("x.test/{base}:1"), base.to_owned(), format!("u:{base}")));
-        assert_eq!(images.collect::<Vec<_>>(), expected);
-    }
-
-    #[test]
-    fn an_input_cannot_become_a_name_that_no_image_has() {
-        let text = "ask \"base\"\nstage \"v\" { job \"u\" { inside \"x.test/{input.base}:1\"; step \"x\" } }";
-        let planned = &jobs(text)[0];
-        let JobKind::Steps(job) = &planned.kind else { panic!("it has steps") };
-        let facts = RunFacts { inputs: [("base".to_owned(), "../../etc".to_owned())].into(), ..facts("main") };
-        assert!(matches!(StepsWork::new(planned, job, &facts, 1, &Outputs::new()), Err(WorkError::Tag(_))));
-    }
-}
+mod tests;

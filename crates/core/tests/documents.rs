@@ -45,13 +45,13 @@ fn every_word_of_the_language_is_in_its_document_where_it_may_stand() {
     for (place, word) in pipeline::words() {
         let part = match place {
             None => below(&text, "## The file"),
-            Some("ask") => below(&text, "### `ask`"),
+            Some("input") => below(&text, "### `input`"),
             Some("stage") => below(&text, "## In a stage"),
             Some("template") => below(&text, "## Templates"),
-            Some("param") => below(&text, "### `ask`"),
+            Some("param") => below(&text, "### `input`"),
             Some("matrix") => below(&text, "### `matrix`"),
             Some("runner") => below(&text, "### In every job"),
-            Some("step" | "cache" | "beside") => below(&text, "## `job "),
+            Some("step" | "cache" | "service") => below(&text, "## `job "),
             Some("push") => below(&text, "## `image "),
             Some(kind @ ("job" | "image" | "rollout")) => {
                 let own = below(&text, &format!("## `{kind} "));

@@ -6,18 +6,18 @@
 //! believes a registry about a digest.
 
 pub mod build;
+mod garbage;
 mod hash;
 pub mod inventory;
 pub mod layer;
 mod oci;
 pub mod recipe;
 pub mod registry;
-mod room;
 mod rootfs;
 mod store;
 
+pub use garbage::{Freed, InUse};
 pub use hash::digest_of;
 pub use layer::Compression;
 pub use oci::{Config, Descriptor, HealthConfig, History, Index, Manifest, Platform, PlatformError, RunConfig, media};
-pub use room::{Freed, InUse};
 pub use store::{Image, Store, StoreError};

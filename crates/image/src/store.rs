@@ -19,10 +19,10 @@ use pondrix_core::image::Digest;
 use pondrix_sandbox::IdMap;
 use serde::{Deserialize, Serialize};
 
+use crate::garbage::{Kind, Users};
 use crate::hash::digest_of;
 use crate::layer;
 use crate::oci::{Config, Descriptor, Manifest};
-use crate::room::{Kind, Users};
 
 /// A store in a folder.
 #[derive(Clone, Debug)]

@@ -121,7 +121,7 @@ async fn many_jobs(world: &World, layer: &Path) -> serde_json::Value {
     let stage = |number: usize| {
         let values: Vec<_> = (0..JOBS / 4).map(|at| format!("\"{at}\"")).collect();
         format!(
-            "stage \"s{number}\" {{\n job \"one\" {{\n matrix {{ n {} }}\n inside \"{REGISTRY}/base/shell:1\"\n step \"echo hello\"\n }}\n}}\n",
+            "stage \"s{number}\" {{\n job \"one\" {{\n matrix {{ n {} }}\n container \"{REGISTRY}/base/shell:1\"\n step \"echo hello\"\n }}\n}}\n",
             values.join(" ")
         )
     };
@@ -174,7 +174,7 @@ fn say_hello(folder: &Path, layer: &Path) {
 fn check_of_a_long_file() -> serde_json::Value {
     let job = |at: usize| {
         format!(
-            "    job \"j{at}\" {{\n        inside \"{REGISTRY}/base/shell:1\"\n        step \"./test.sh {at}\"\n    }}\n"
+            "    job \"j{at}\" {{\n        container \"{REGISTRY}/base/shell:1\"\n        step \"./test.sh {at}\"\n    }}\n"
         )
     };
     let stage =

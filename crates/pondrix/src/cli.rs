@@ -44,6 +44,8 @@ pub(crate) enum Command {
     Demo(commands::demo::Demo),
     #[command(subcommand)]
     Runner(commands::runner::Runner),
+    #[command(subcommand)]
+    Pool(commands::pool::Pool),
     Login(commands::login::Login),
     Whoami(commands::whoami::Whoami),
     #[command(subcommand)]
@@ -66,7 +68,8 @@ pub(crate) enum Command {
     Runs(commands::runs::Runs),
     Show(commands::show::Show),
     Log(commands::log::Log),
-    Files(commands::files::Files),
+    #[command(subcommand)]
+    Artifact(commands::artifact::ArtifactCommand),
     Rerun(commands::rerun::Rerun),
     Stop(commands::stop::Stop),
     /// Say yes to what a run waits for.

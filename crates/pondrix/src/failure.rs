@@ -46,7 +46,7 @@ impl Failure {
     pub(crate) fn report(self) -> ExitCode {
         eprintln!("pondrix: {}", self.message);
         if let Some(advice) = self.advice {
-            eprintln!("  next: {advice}");
+            eprintln!("  fix: {advice}");
         }
         ExitCode::from(self.status)
     }

@@ -54,7 +54,7 @@ impl OwnRunner {
             .args(["--store-limit", &self.allows.store_limit.to_string()])
             .args(self.allows.allow_host_network.then_some("--allow-host-network"))
             .args(self.allows.emulates.iter().flat_map(|platform| ["--emulates".to_owned(), platform.to_string()]))
-            .args(self.allows.show.iter().flat_map(|folder| [OsStr::new("--show"), folder.as_os_str()]))
+            .args(self.allows.readable.iter().flat_map(|folder| [OsStr::new("--readable"), folder.as_os_str()]))
             .stdin(std::process::Stdio::null())
             // Ctrl-C goes to the whole group of the terminal; the server tells its runners itself.
             .process_group(0);

@@ -11,7 +11,7 @@ use pondrix_image::Store;
 use pondrix_sandbox::IdMap;
 use rustix::fs::{FlockOperation, flock};
 
-use crate::files::Contents;
+use crate::artifacts::Contents;
 use crate::sources::Sources;
 
 /// Another runner works in this folder.

@@ -6,7 +6,7 @@ use std::path::Path;
 use pondrix_api::{ImageRecord, IndexRecord, LayerDigests, LayerView};
 use pondrix_core::image::{Digest, Package, SPDX, Tag, spdx};
 use pondrix_core::pipeline::{Fault, LayerForm};
-use pondrix_core::run::{BaseImage, Event, Outcome, Product, StepEnd};
+use pondrix_core::run::{BaseImage, Event, JobResult, Outcome, StepEnd};
 use pondrix_core::work::{ImageWork, PushWork};
 use pondrix_image::build::{self, BuildError, BuildInput, Built, Secret, StepRecord};
 use pondrix_image::inventory::{self, LayerFacts};
@@ -15,61 +15,61 @@ use pondrix_image::registry::{Attachment, Elsewhere, PushRequest, Registry, Regi
 use pondrix_image::{Compression, Descriptor, Index, Platform, media};
 
 use crate::agent::Agent;
-use crate::job::{End, Hands};
+use crate::job::{End, JobExecutor};
 use crate::site::Site;
 use crate::sources::Lease;
 
-pub(crate) fn carry_out(hands: &Hands, work: &ImageWork) -> End {
-    hands.step_started(0);
-    let made = tags_are_free(hands, work).and_then(|()| build(hands, work));
+pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
+    executor.step_started(0);
+    let made = tags_are_free(executor, work).and_then(|()| build(executor, work));
     let built = match made {
         Ok(built) => built,
         Err(words) => {
-            let end = why_ended(hands).unwrap_or(StepEnd::Exit(1));
-            hands.step_ended(0, end);
+            let end = why_ended(executor).unwrap_or(StepEnd::Exit(1));
+            executor.step_ended(0, end);
             return match end {
                 StepEnd::TimedOut => End::failed(format!("the job took longer than its limit of {}", work.time)),
                 _ => End::failed(words),
             };
         }
     };
-    hands.step_ended(0, StepEnd::Exit(0));
-    push_everywhere(hands, work, |target| send(hands, work, target, &built))
+    executor.step_ended(0, StepEnd::Exit(0));
+    push_everywhere(executor, work, |target| send(executor, work, target, &built))
 }
 
 /// The second step: pushes what the first one made to every place that the pipeline names.
 pub(crate) fn push_everywhere(
-    hands: &Hands,
+    executor: &JobExecutor,
     work: &ImageWork,
-    send: impl Fn(&PushWork) -> Result<Product, String>,
+    send: impl Fn(&PushWork) -> Result<JobResult, String>,
 ) -> End {
-    hands.step_started(1);
+    executor.step_started(1);
     for target in &work.pushes {
-        if let Some(end) = why_ended(hands) {
-            hands.step_ended(1, end);
+        if let Some(end) = why_ended(executor) {
+            executor.step_ended(1, end);
             return End::failed("ended before the push");
         }
         match send(target) {
-            Ok(product) => hands.report(Event::Made { job: hands.assignment.job.clone(), product }),
+            Ok(result) => executor.report(Event::ResultAdded { job: executor.assignment.job.clone(), result }),
             Err(words) => {
-                hands.step_ended(1, StepEnd::Exit(1));
+                executor.step_ended(1, StepEnd::Exit(1));
                 return End::failed(words);
             }
         }
     }
-    hands.step_ended(1, StepEnd::Exit(0));
+    executor.step_ended(1, StepEnd::Exit(0));
     End { outcome: Outcome::Passed, reason: None }
 }
 
 /// Looks, before anything is built, whether a tag that is pushed once names an image of another commit already.
 /// One of the same commit may be what is built now.
-pub(crate) fn tags_are_free(hands: &Hands, work: &ImageWork) -> Result<(), String> {
+pub(crate) fn tags_are_free(executor: &JobExecutor, work: &ImageWork) -> Result<(), String> {
     let revision = work.annotations.get("org.opencontainers.image.revision");
     for target in &work.pushes {
-        let registries = hands.registries();
+        let registries = executor.registries();
         let registry = Registry::new(target.repository.host(), &registries).map_err(|error| error.to_string())?;
         for tag in &target.tags {
-            let found = hands.block_on(registry.revision_of(&target.repository, tag));
+            let found = executor.block_on(registry.revision_of(&target.repository, tag));
             let found = found.map_err(|error| error.to_string())?;
             if let Some((digest, _)) = found.filter(|(_, of)| of.as_ref() != revision) {
                 let taken = RegistryError::TagTaken {
@@ -85,52 +85,57 @@ pub(crate) fn tags_are_free(hands: &Hands, work: &ImageWork) -> Result<(), Strin
 }
 
 /// Pushes what was built for every platform, and gives it its tags.
-fn send(hands: &Hands, work: &ImageWork, target: &PushWork, built: &[Built]) -> Result<Product, String> {
+fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &[Built]) -> Result<JobResult, String> {
     let told = |error: RegistryError| error.to_string();
-    let (registries, store) = (hands.registries(), &hands.folder.store);
+    let (registries, store) = (executor.registries(), &executor.folder.store);
     let [first, ..] = built else { return Err("nothing was built".to_owned()) };
     let is_index = built.len() > 1;
     let mut index = Index { annotations: first.image.manifest.annotations.clone(), ..Index::default() };
     let mut platforms = Vec::new();
     for one in built {
-        let record = record(hands, target, one)?;
-        let pushed = hands.block_on(push(&request(one, target, is_index), &registries, store)).map_err(told)?;
-        hands.log.say(&format!(
+        let record = record(executor, target, one)?;
+        let pushed = executor.block_on(push(&request(one, target, is_index), &registries, store)).map_err(told)?;
+        executor.log.say(&format!(
             "pushed {}@{}: {} sent ({} bytes), {} there already",
             target.repository, one.image.digest, pushed.sent, pushed.bytes, pushed.there
         ));
-        attach(hands, work, target, one, &record.packages);
-        index.manifests.push(Descriptor { platform: Some(one.platform.clone()), ..descriptor(hands, one)? });
+        attach(executor, work, target, one, &record.packages);
+        index.manifests.push(Descriptor { platform: Some(one.platform.clone()), ..descriptor(executor, one)? });
         platforms.push(one.platform.to_string());
     }
     let mut digest = first.image.digest.clone();
     if is_index {
         let pushed = push_index(&index, &target.repository, &target.tags, &target.moving, &registries);
-        digest = hands.block_on(pushed).map_err(told)?;
-        hands.log.say(&format!("pushed {}@{digest}, an index for {}", target.repository, platforms.join(", ")));
-        tell_index(hands, target, &digest, &first.image.digest)?;
+        digest = executor.block_on(pushed).map_err(told)?;
+        executor.log.say(&format!("pushed {}@{digest}, an index for {}", target.repository, platforms.join(", ")));
+        tell_index(executor, target, &digest, &first.image.digest)?;
     } else {
         platforms.clear();
     }
-    let tags = tell_tags(hands, target);
-    Ok(Product::Image { repository: target.repository.clone(), digest, tags, base: built_on(first), platforms })
+    let tags = log_tags(executor, target);
+    Ok(JobResult::Image { repository: target.repository.clone(), digest, tags, base: built_on(first), platforms })
 }
 
 /// Answers the tags that were set, and tells of them.
-pub(crate) fn tell_tags(hands: &Hands, target: &PushWork) -> Vec<Tag> {
+pub(crate) fn log_tags(executor: &JobExecutor, target: &PushWork) -> Vec<Tag> {
     let tags: Vec<_> = target.tags.iter().chain(&target.moving).cloned().collect();
     let names: Vec<_> = tags.iter().map(ToString::to_string).collect();
     // An image that another job puts into an index has none.
     if !names.is_empty() {
-        hands.log.say(&format!("tagged {}", names.join(", ")));
+        executor.log.say(&format!("tagged {}", names.join(", ")));
     }
     tags
 }
 
 /// Tells the server of an index. What is told of it is told of its first image.
-pub(crate) fn tell_index(hands: &Hands, target: &PushWork, index: &Digest, first: &Digest) -> Result<(), String> {
+pub(crate) fn tell_index(
+    executor: &JobExecutor,
+    target: &PushWork,
+    index: &Digest,
+    first: &Digest,
+) -> Result<(), String> {
     let record = IndexRecord { repository: target.repository.clone(), digest: index.clone(), image: first.clone() };
-    let told = hands.patiently(async || hands.client().put_index(&hands.assignment, &record).await);
+    let told = executor.patiently(async || executor.client().put_index(&executor.assignment, &record).await);
     told.map_err(|error| format!("what is in the index could not be told: {error}"))
 }
 
@@ -145,8 +150,8 @@ fn request<'a>(built: &'a Built, target: &'a PushWork, of_index: bool) -> PushRe
     }
 }
 
-fn descriptor(hands: &Hands, built: &Built) -> Result<Descriptor, String> {
-    let manifest = hands.folder.store.read_blob(&built.image.digest).map_err(|error| error.to_string())?;
+fn descriptor(executor: &JobExecutor, built: &Built) -> Result<Descriptor, String> {
+    let manifest = executor.folder.store.read_blob(&built.image.digest).map_err(|error| error.to_string())?;
     Ok(Descriptor {
         media_type: media::MANIFEST.to_owned(),
         digest: built.image.digest.clone(),
@@ -158,9 +163,9 @@ fn descriptor(hands: &Hands, built: &Built) -> Result<Descriptor, String> {
 }
 
 /// Tells the server what is in the image. Answers that.
-fn record(hands: &Hands, target: &PushWork, built: &Built) -> Result<ImageRecord, String> {
+fn record(executor: &JobExecutor, target: &PushWork, built: &Built) -> Result<ImageRecord, String> {
     let told = |error: &dyn std::fmt::Display| format!("what is in the image could not be told: {error}");
-    let store = &hands.folder.store;
+    let store = &executor.folder.store;
     let packages = store.packages(&built.image).map_err(|error| told(&error))?;
     let facts = inventory::layers(&built.image);
     let view = |(place, layer): (usize, LayerFacts)| LayerView {
@@ -172,11 +177,14 @@ fn record(hands: &Hands, target: &PushWork, built: &Built) -> Result<ImageRecord
     };
     let layers: Vec<LayerView> = facts.into_iter().enumerate().map(view).collect();
     let asked = LayerDigests { layers: layers.iter().map(|layer| layer.diff_id.clone()).collect() };
-    let (client, assignment) = (hands.client(), &hands.assignment);
-    let unlisted = hands.patiently(async || client.unlisted(assignment, &asked).await).map_err(|error| told(&error))?;
+    let (client, assignment) = (executor.client(), &executor.assignment);
+    let unlisted =
+        executor.patiently(async || client.unlisted(assignment, &asked).await).map_err(|error| told(&error))?;
     for layer in &unlisted.layers {
         let files = store.listing(layer).map_err(|error| told(&error))?;
-        hands.patiently(async || client.put_listing(assignment, layer, &files).await).map_err(|error| told(&error))?;
+        executor
+            .patiently(async || client.put_listing(assignment, layer, &files).await)
+            .map_err(|error| told(&error))?;
     }
     let record = ImageRecord {
         repository: target.repository.clone(),
@@ -185,28 +193,28 @@ fn record(hands: &Hands, target: &PushWork, built: &Built) -> Result<ImageRecord
         layers,
         packages,
     };
-    tell(hands, &record)?;
+    tell(executor, &record)?;
     Ok(record)
 }
 
-fn tell(hands: &Hands, record: &ImageRecord) -> Result<(), String> {
-    let told = hands.patiently(async || hands.client().put_image(&hands.assignment, record).await);
+fn tell(executor: &JobExecutor, record: &ImageRecord) -> Result<(), String> {
+    let told = executor.patiently(async || executor.client().put_image(&executor.assignment, record).await);
     told.map_err(|error| format!("what is in the image could not be told: {error}"))
 }
 
-/// Attaches a bill of materials to the image. A registry that does not take it has the image all the same.
-fn attach(hands: &Hands, work: &ImageWork, target: &PushWork, built: &Built, packages: &[Package]) {
-    let store = &hands.folder.store;
+/// Attaches a software bill of materials (SBOM) to the image. A registry that does not take it has the image all the same.
+fn attach(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &Built, packages: &[Package]) {
+    let store = &executor.folder.store;
     let repository = &target.repository;
     let bill = spdx(repository, &built.image.digest, packages, work.moment).to_string();
-    let Ok(subject) = descriptor(hands, built) else { return };
+    let Ok(subject) = descriptor(executor, built) else { return };
     let attached = async {
         let created = ("org.opencontainers.image.created".to_owned(), work.moment.to_string());
         // Not on the image: the same commit gives the same image in every run.
-        let run = ("pondrix.run".to_owned(), hands.assignment.facts.id.to_string());
-        let address = ("pondrix.run.address".to_owned(), hands.assignment.address.clone());
+        let run = ("pondrix.run".to_owned(), executor.assignment.facts.id.to_string());
+        let address = ("pondrix.run.address".to_owned(), executor.assignment.address.clone());
         let attachment = Attachment { kind: SPDX, bytes: bill.as_bytes(), annotations: [created, run, address].into() };
-        let registry = Registry::new(repository.host(), &hands.registries())?;
+        let registry = Registry::new(repository.host(), &executor.registries())?;
         // An image that was pushed before has its bill already.
         let image = repository.at(built.image.digest.clone());
         let there = registry.attached(&image, &built.image.digest, SPDX, store).await?;
@@ -215,9 +223,9 @@ fn attach(hands: &Hands, work: &ImageWork, target: &PushWork, built: &Built, pac
         }
         Ok::<_, RegistryError>(())
     };
-    match hands.block_on(attached) {
-        Ok(()) => hands.log.say(&format!("attached a bill of {} packages", packages.len())),
-        Err(error) => hands.log.say(&format!("beware: no bill of materials is attached: {error}")),
+    match executor.block_on(attached) {
+        Ok(()) => executor.log.say(&format!("attached an SBOM with {} packages", packages.len())),
+        Err(error) => executor.log.say(&format!("warning: no SBOM is attached: {error}")),
     }
 }
 
@@ -226,10 +234,10 @@ fn built_on(built: &Built) -> Option<BaseImage> {
     built.base.clone().map(|(name, digest)| BaseImage { name: name.to_string(), digest })
 }
 
-pub(crate) fn why_ended(hands: &Hands) -> Option<StepEnd> {
-    if hands.is_halted() {
+pub(crate) fn why_ended(executor: &JobExecutor) -> Option<StepEnd> {
+    if executor.is_halted() {
         Some(StepEnd::Stopped)
-    } else if hands.is_out_of_time() {
+    } else if executor.is_out_of_time() {
         Some(StepEnd::TimedOut)
     } else {
         None
@@ -237,8 +245,8 @@ pub(crate) fn why_ended(hands: &Hands) -> Option<StepEnd> {
 }
 
 /// Builds for every platform that is asked for.
-fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
-    let source = hands.keep_source()?;
+fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, String> {
+    let source = executor.keep_source()?;
     let read = |path: &str| {
         let file = build::plain_path(&source.files, Path::new(path));
         let file = file.filter(|file| file.symlink_metadata().is_ok_and(|data| data.is_file()));
@@ -256,17 +264,17 @@ fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
         (None, None) => String::new(),
         (Some(rules), _) => rules,
     };
-    let ignore = Ignore::read(&rules).map_err(|faults| shown(hands, &rules_at, &faults))?;
-    let recipe = Recipe::read(&text).map_err(|faults| shown(hands, &work.recipe, &faults))?;
+    let ignore = Ignore::read(&rules).map_err(|faults| shown(executor, &rules_at, &faults))?;
+    let recipe = Recipe::read(&text).map_err(|faults| shown(executor, &work.recipe, &faults))?;
     for warning in &recipe.warnings {
-        hands.log.say(warning.render(&work.recipe).replacen("fault:", "beware:", 1).trim_end());
+        executor.log.say(warning.render(&work.recipe).replacen("fault:", "warning:", 1).trim_end());
     }
     let declared = recipe.declared();
     for name in work.args.keys().filter(|name| !declared.contains(name.as_str()) && !build::is_known_argument(name)) {
-        hands.log.say(&format!("beware: the pipeline gives the argument {name}, which the recipe has no ARG for"));
+        executor.log.say(&format!("warning: the pipeline gives the argument {name}, which the recipe has no ARG for"));
     }
     let given = |id: &str, name: &str| {
-        let secret = hands.assignment.secrets.iter().find(|secret| secret.name == name);
+        let secret = executor.assignment.secrets.iter().find(|secret| secret.name == name);
         let secret = secret.ok_or_else(|| format!("the server did not give the secret `{name}`"))?;
         Ok::<_, String>((id.to_owned(), secret.value.clone().into_bytes()))
     };
@@ -278,14 +286,14 @@ fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
     let mut agents = Vec::new();
     for (number, key) in work.keys.iter().enumerate() {
         let (id, value) = given(&key.id, &key.name.value)?;
-        let folder = hands.scratch.path().join(format!("agent-{number}"));
-        agents.push((id, Agent::start(&folder, &value, hands.launcher.ids())?));
+        let folder = executor.scratch.path().join(format!("agent-{number}"));
+        agents.push((id, Agent::start(&folder, &value, executor.launcher.ids())?));
     }
     // A job of a matrix has `:` in its name, which no tag may have.
-    let tag: Tag = format!("steps-{}", hands.assignment.job.job().replace(':', "-"))
+    let tag: Tag = format!("steps-{}", executor.assignment.job.job().replace(':', "-"))
         .parse()
         .map_err(|error| format!("{error}"))?;
-    let site = Site::new(hands, work.network, elsewhere(hands, work, &tag))?;
+    let site = Site::new(executor, work.network, elsewhere(executor, work, &tag))?;
     let platforms = work.platforms.iter().map(|text| text.parse().map_err(|error| format!("{error}")));
     let mut platforms = platforms.collect::<Result<Vec<Platform>, String>>()?;
     if platforms.is_empty() {
@@ -293,9 +301,10 @@ fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
     }
     let mut all = Vec::new();
     for (number, platform) in platforms.into_iter().enumerate() {
-        let scratch = hands.scratch.path().join(format!("build-{number}"));
+        let scratch = executor.scratch.path().join(format!("build-{number}"));
         std::fs::create_dir(&scratch).map_err(|error| format!("there is no room for a build: {error}"))?;
         let input = BuildInput {
+            recipe_path: work.recipe.clone(),
             recipe: recipe.clone(),
             target: work.target.clone(),
             context: context.clone(),
@@ -305,15 +314,15 @@ fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
             annotations: work.annotations.clone(),
             moment: u64::try_from(work.moment.millis() / 1000).unwrap_or(0),
             platform,
-            emulated: hands.emulated.clone(),
+            emulated: executor.emulated.clone(),
             secrets: secrets.clone(),
             agents: agents.iter().map(|(id, agent)| (id.clone(), agent.socket.clone())).collect(),
-            caches: hands.folder.build_caches(&hands.assignment.facts.id.project),
-            compression: compression(hands, work),
+            caches: executor.folder.build_caches(&executor.assignment.facts.id.project),
+            compression: compression(executor, work),
             scratch,
         };
-        let built = build::build(&input, &hands.folder.store, &site).map_err(|error| match error {
-            BuildError::Recipe(faults) => shown(hands, &work.recipe, &faults),
+        let built = build::build(&input, &executor.folder.store, &site).map_err(|error| match error {
+            BuildError::Recipe(faults) => shown(executor, &work.recipe, &faults),
             other => format!("{}: {other}", work.recipe),
         })?;
         let what = if work.platforms.len() > 1 {
@@ -321,7 +330,7 @@ fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
         } else {
             built.image.digest.to_string()
         };
-        hands.log.say(&format!("built {what}: {} of {} steps known already", built.known, built.steps));
+        executor.log.say(&format!("built {what}: {} of {} steps from cache", built.known, built.steps));
         all.push(built);
     }
     let made: Vec<StepRecord> = all.iter().flat_map(|built| built.made.iter().cloned()).collect();
@@ -330,24 +339,24 @@ fn build(hands: &Hands, work: &ImageWork) -> Result<Vec<Built>, String> {
 }
 
 /// What other runners made, where the pipeline says where. A registry that does not tell is no reason not to build.
-fn elsewhere(hands: &Hands, work: &ImageWork, tag: &Tag) -> Option<Elsewhere> {
+fn elsewhere(executor: &JobExecutor, work: &ImageWork, tag: &Tag) -> Option<Elsewhere> {
     let repository = work.cache.as_ref()?;
-    let store = &hands.folder.store;
-    match hands.block_on(Elsewhere::read(repository, tag, &hands.registries(), store)) {
+    let store = &executor.folder.store;
+    match executor.block_on(Elsewhere::read(repository, tag, &executor.registries(), store)) {
         Ok(elsewhere) => {
-            hands.log.say(&format!("{} steps are known in {repository}", elsewhere.count()));
+            executor.log.say(&format!("{} steps are cached in {repository}", elsewhere.count()));
             Some(elsewhere)
         }
         Err(error) => {
-            hands.log.say(&format!("beware: what is known in {repository} cannot be read: {error}"));
+            executor.log.say(&format!("warning: the cache in {repository} cannot be read: {error}"));
             None
         }
     }
 }
 
 /// As the pipeline says, else as the registry does that the image is pushed to first.
-fn compression(hands: &Hands, work: &ImageWork) -> Compression {
-    let registries = hands.registries();
+fn compression(executor: &JobExecutor, work: &ImageWork) -> Compression {
+    let registries = executor.registries();
     let of_registry = || registries.access(work.pushes.first()?.repository.host()).layers;
     match work.layers.or_else(of_registry) {
         Some(LayerForm::Zstd) => Compression::Zstd,
@@ -356,9 +365,9 @@ fn compression(hands: &Hands, work: &ImageWork) -> Compression {
 }
 
 /// Shows faults in the log, and answers the first in a line.
-fn shown(hands: &Hands, file: &str, faults: &[Fault]) -> String {
+fn shown(executor: &JobExecutor, file: &str, faults: &[Fault]) -> String {
     for fault in faults {
-        hands.log.say(fault.render(file).trim_end());
+        executor.log.say(fault.render(file).trim_end());
     }
     let Some(first) = faults.first() else { return format!("{file} is faulty") };
     let more = match faults.len() {

@@ -44,7 +44,7 @@ pub(crate) struct JobContext {
 }
 
 /// What the doing of a job needs, on a thread of its own.
-pub(crate) struct Hands {
+pub(crate) struct JobExecutor {
     pub(crate) launcher: Launcher,
     pub(crate) folder: Folder,
     pub(crate) assignment: Arc<Assignment>,
@@ -129,9 +129,9 @@ impl JobContext {
             }
         };
         if self.assignment.attempt > 1 {
-            log.say(&format!("--- attempt {}", self.assignment.attempt));
+            log.say(&format!("attempt {} begins", self.assignment.attempt));
         }
-        let hands = Hands {
+        let executor = JobExecutor {
             launcher: self.launcher.clone(),
             folder: self.folder.clone(),
             assignment: Arc::clone(&self.assignment),
@@ -146,7 +146,7 @@ impl JobContext {
             handle: Handle::current(),
         };
         let (tell_ended, ended) = watch::channel(false);
-        let doing = tokio::task::spawn_blocking(move || hands.carry_out());
+        let doing = tokio::task::spawn_blocking(move || executor.carry_out());
         let deliver_reports = reports::deliver(&self.client, &self.assignment, queue);
         let deliver_log = log.deliver(&self.client, &self.assignment, ended);
         let finish = async {
@@ -236,7 +236,7 @@ impl JobContext {
     }
 }
 
-impl Hands {
+impl JobExecutor {
     fn carry_out(self) -> (End, tempfile::TempDir) {
         let end = match &self.assignment.work {
             Work::Steps(work) => steps_job::carry_out(&self, work),

@@ -5,15 +5,15 @@
 //! reports and logs when the server is back; both can be repeated without harm.
 
 mod agent;
+mod artifacts;
 mod config;
-mod files;
+mod disk_space;
 mod folder;
 mod image_job;
 mod index_job;
 mod job;
 mod log;
 mod reports;
-mod room;
 mod site;
 mod sources;
 mod steps_job;

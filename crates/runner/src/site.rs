@@ -12,7 +12,7 @@ use pondrix_image::registry::{Elsewhere, download, pull_for};
 use pondrix_image::{Image, Platform};
 use pondrix_sandbox::{self as sandbox, Running, Spec};
 
-use crate::job::Hands;
+use crate::job::JobExecutor;
 use crate::log::Piece;
 use crate::surroundings::Surroundings;
 
@@ -21,37 +21,37 @@ const LONGEST_DOWNLOAD: u64 = 8 << 30;
 
 /// The surroundings of a build.
 pub(crate) struct Site<'a> {
-    hands: &'a Hands,
+    executor: &'a JobExecutor,
     reach: Network,
     around: Mutex<Surroundings>,
     elsewhere: Option<Elsewhere>,
 }
 
 impl<'a> Site<'a> {
-    pub(crate) fn new(hands: &'a Hands, reach: Network, elsewhere: Option<Elsewhere>) -> Result<Self, String> {
-        Ok(Self { hands, reach, around: Mutex::new(Surroundings::new(hands, reach, &[])?), elsewhere })
+    pub(crate) fn new(executor: &'a JobExecutor, reach: Network, elsewhere: Option<Elsewhere>) -> Result<Self, String> {
+        Ok(Self { executor, reach, around: Mutex::new(Surroundings::new(executor, reach, &[])?), elsewhere })
     }
 
     /// Keeps what was made where other runners find it. That it cannot be kept makes no image another one.
     pub(crate) fn keep(&self, tag: &Tag, made: &[StepRecord]) {
         let Some(elsewhere) = &self.elsewhere else { return };
-        let hands = self.hands;
-        match hands.block_on(elsewhere.write(tag, made, &hands.folder.store)) {
-            Ok(()) => hands.log.say(&format!("kept {} steps for other runners", made.len())),
-            Err(error) => hands.log.say(&format!("beware: nothing is kept for other runners: {error}")),
+        let executor = self.executor;
+        match executor.block_on(elsewhere.write(tag, made, &executor.folder.store)) {
+            Ok(()) => executor.log.say(&format!("{} steps are cached for other runners", made.len())),
+            Err(error) => executor.log.say(&format!("warning: nothing is cached for other runners: {error}")),
         }
     }
 }
 
 impl Outside for Site<'_> {
     fn image(&self, name: &Reference, platform: &Platform) -> Result<Image, String> {
-        let hands = self.hands;
-        let pulled = hands.block_on(pull_for(name, platform, &hands.registries(), &hands.folder.store));
+        let executor = self.executor;
+        let pulled = executor.block_on(pull_for(name, platform, &executor.registries(), &executor.folder.store));
         pulled.map_err(|error| error.to_string())
     }
 
     fn full_name(&self, short: &str) -> Result<Reference, String> {
-        self.hands.registries().full_name(short).map_err(|error| error.to_string())
+        self.executor.registries().full_name(short).map_err(|error| error.to_string())
     }
 
     fn start(&self, spec: &Spec, network: RunNetwork, output: OwnedFd) -> Result<Running, String> {
@@ -63,9 +63,9 @@ impl Outside for Site<'_> {
             }
             RunNetwork::None => {
                 let spec = Spec { network: sandbox::Network::Loopback, ..spec.clone() };
-                self.hands.launcher.start(&spec, output)
+                self.executor.launcher.start(&spec, output)
             }
-            RunNetwork::Default | RunNetwork::Host => around.start(self.hands, spec, output),
+            RunNetwork::Default | RunNetwork::Host => around.start(self.executor, spec, output),
         };
         started.map_err(|error| error.to_string())
     }
@@ -75,15 +75,15 @@ impl Outside for Site<'_> {
             let words = format!("{address} cannot be reached: this image has no network");
             return Err(format!("{words}; write network \"outbound\" in the image of the pipeline file"));
         }
-        self.hands.block_on(download(address, to, LONGEST_DOWNLOAD))
+        self.executor.block_on(download(address, to, LONGEST_DOWNLOAD))
     }
 
     fn elsewhere(&self, key: &Digest) -> Option<Step> {
         let elsewhere = self.elsewhere.as_ref()?;
-        match self.hands.block_on(elsewhere.step(key, &self.hands.folder.store)) {
+        match self.executor.block_on(elsewhere.step(key, &self.executor.folder.store)) {
             Ok(step) => step,
             Err(error) => {
-                self.hands.log.say(&format!("beware: what is known in the registry cannot be fetched: {error}"));
+                self.executor.log.say(&format!("warning: the cache in the registry cannot be read: {error}"));
                 None
             }
         }
@@ -91,21 +91,21 @@ impl Outside for Site<'_> {
 
     fn say(&self, stage: Option<&str>, line: &str) {
         match stage {
-            Some(stage) => self.hands.log.say(&format!("[{stage}] {line}")),
-            None => self.hands.log.say(line),
+            Some(stage) => self.executor.log.say(&format!("{stage}> {line}")),
+            None => self.executor.log.say(line),
         }
     }
 
     fn output(&self, stage: Option<&str>) -> std::io::Result<Box<dyn Output>> {
         let piece = match stage {
-            Some(stage) => self.hands.log.piece_of(stage),
-            None => self.hands.log.piece(),
+            Some(stage) => self.executor.log.piece_of(stage),
+            None => self.executor.log.piece(),
         };
         Ok(Box::new(piece?))
     }
 
     fn is_halted(&self) -> bool {
-        self.hands.is_halted() || self.hands.is_out_of_time()
+        self.executor.is_halted() || self.executor.is_out_of_time()
     }
 }
 

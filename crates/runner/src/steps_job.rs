@@ -11,9 +11,9 @@ use pondrix_core::work::StepsWork;
 use pondrix_image::registry::pull;
 use pondrix_sandbox::{Bind, Exit, Limits, MemoryFolder, Rootfs, Running, Spec};
 
-use crate::files;
-use crate::job::{End, Hands};
-use crate::room::Room;
+use crate::artifacts;
+use crate::disk_space::DiskSpace;
+use crate::job::{End, JobExecutor};
 use crate::surroundings::{PATH, Surroundings};
 
 /// Where the commit's files are inside.
@@ -27,44 +27,45 @@ const STOP_GRACE: Duration = Duration::from_secs(3);
 const SIGTERM: i32 = 15;
 const SIGKILL: i32 = 9;
 
-pub(crate) fn carry_out(hands: &Hands, work: &StepsWork) -> End {
-    let (spec, workspace) = match prepare(hands, work) {
+pub(crate) fn carry_out(executor: &JobExecutor, work: &StepsWork) -> End {
+    let (spec, workspace) = match prepare(executor, work) {
         Ok(prepared) => prepared,
         Err(words) => return End::failed(words),
     };
-    for taken in &hands.assignment.takes {
-        if let Err(words) = files::take(hands, &workspace, taken) {
+    for artifact in &executor.assignment.artifacts {
+        if let Err(words) = artifacts::fetch(executor, &workspace, artifact) {
             return End::failed(words);
         }
     }
-    let mut around = match Surroundings::new(hands, work.network, &work.besides) {
+    let mut around = match Surroundings::new(executor, work.network, &work.services) {
         Ok(around) => around,
         Err(words) => return End::failed(words),
     };
-    let caches: Vec<_> = work.caches.iter().filter_map(|cache| files::restore(hands, &workspace, cache)).collect();
-    let end = run_steps(hands, work, &spec, &mut around);
+    let caches: Vec<_> =
+        work.caches.iter().filter_map(|cache| artifacts::restore(executor, &workspace, cache)).collect();
+    let end = run_steps(executor, work, &spec, &mut around);
     drop(around);
-    if end.outcome == Outcome::Stopped || hands.is_halted() {
+    if end.outcome == Outcome::Stopped || executor.is_halted() {
         return end;
     }
-    let end = leave(hands, work, &workspace, end);
+    let end = leave(executor, work, &workspace, end);
     if end.outcome == Outcome::Passed {
-        caches.iter().for_each(|cache| files::save(hands, &workspace, cache));
+        caches.iter().for_each(|cache| artifacts::save(executor, &workspace, cache));
     }
     end
 }
 
 /// Reports, keeps and hands on what the job is asked for. What failed leaves its reports and files too:
 /// they may tell why.
-fn leave(hands: &Hands, work: &StepsWork, workspace: &Path, end: End) -> End {
-    files::reports(hands, workspace, &work.reports);
+fn leave(executor: &JobExecutor, work: &StepsWork, workspace: &Path, end: End) -> End {
+    artifacts::test_reports(executor, workspace, &work.test_reports);
     let passed = end.outcome == Outcome::Passed;
     let mut faults = Vec::new();
-    for keep in &work.keeps {
-        faults.extend(files::keep(hands, workspace, keep).err());
+    for artifact in &work.artifacts {
+        faults.extend(artifacts::upload(executor, workspace, artifact).err());
     }
     if passed {
-        faults.extend(files::outputs(hands, workspace, &work.outputs).err());
+        faults.extend(artifacts::outputs(executor, workspace, &work.outputs).err());
     }
     if faults.is_empty() {
         return end;
@@ -73,14 +74,14 @@ fn leave(hands: &Hands, work: &StepsWork, workspace: &Path, end: End) -> End {
     if passed {
         return End::failed(words);
     }
-    hands.log.say(&words);
+    executor.log.say(&words);
     end
 }
 
-fn run_steps(hands: &Hands, work: &StepsWork, spec: &Spec, around: &mut Surroundings) -> End {
-    let mut room = work.limits.disk.map(|limit| Room::new(hands.scratch.path(), limit));
+fn run_steps(executor: &JobExecutor, work: &StepsWork, spec: &Spec, around: &mut Surroundings) -> End {
+    let mut space = work.limits.disk.map(|limit| DiskSpace::new(executor.scratch.path(), limit));
     for (number, step) in work.steps.iter().enumerate() {
-        if hands.is_halted() {
+        if executor.is_halted() {
             return End { outcome: Outcome::Stopped, reason: None };
         }
         // `-e`: a command of several lines ends at the first that fails.
@@ -90,20 +91,20 @@ fn run_steps(hands: &Hands, work: &StepsWork, spec: &Spec, around: &mut Surround
         if let Some(folder) = &step.folder {
             spec.folder = format!("{WORKSPACE}/{folder}");
         }
-        hands.step_started(number);
-        let (end, words) = run_step(hands, &spec, step.time, around, &mut room);
-        around.look_after(hands);
+        executor.step_started(number);
+        let (end, words) = run_step(executor, &spec, step.time, around, &mut space);
+        around.look_after(executor);
         if let Some(words) = &words {
-            hands.log.say(words);
+            executor.log.say(words);
         }
-        hands.step_ended(number, end);
+        executor.step_ended(number, end);
         match end {
             StepEnd::Exit(0) => {}
             StepEnd::Stopped => return End { outcome: Outcome::Stopped, reason: None },
-            StepEnd::TimedOut if hands.is_out_of_time() => {
+            StepEnd::TimedOut if executor.is_out_of_time() => {
                 return End::failed(format!("the job took longer than its limit of {}", work.time));
             }
-            _ if step.may_fail => hands.log.say(&format!("the step failed ({}), which it may", end.words())),
+            _ if step.may_fail => executor.log.say(&format!("the step failed ({}), as it may", end.words())),
             StepEnd::TimedOut => {
                 let limit = step.time.unwrap_or(work.time);
                 return End::failed(format!("the step took longer than its limit of {limit}"));
@@ -115,21 +116,21 @@ fn run_steps(hands: &Hands, work: &StepsWork, spec: &Spec, around: &mut Surround
 }
 
 /// The place that the steps run in, and their workspace on this machine.
-fn prepare(hands: &Hands, work: &StepsWork) -> Result<(Spec, PathBuf), String> {
-    let root = || match &work.inside {
-        Some(image) => root_of_image(hands, image),
-        None => root_of_machine(hands),
+fn prepare(executor: &JobExecutor, work: &StepsWork) -> Result<(Spec, PathBuf), String> {
+    let root = || match &work.image {
+        Some(image) => root_of_image(executor, image),
+        None => root_of_machine(executor),
     };
     // Neither needs the other, and both wait for somebody else's answer.
     let (source, root) = std::thread::scope(|scope| {
         let root = scope.spawn(root);
-        let source = hands.fetch_source();
+        let source = executor.fetch_source();
         (source, root.join().unwrap_or_else(|_| Err("the runner broke while it made the job's root".to_owned())))
     });
     let (source, (root, shown, mut env)) = (source?, root?);
     env.entry("PATH".to_owned()).or_insert_with(|| PATH.to_owned());
     env.extend(work.env.clone());
-    let memory = show_secrets(hands, work, &mut env)?;
+    let memory = show_secrets(executor, work, &mut env)?;
     let spec = Spec {
         binds: shown
             .into_iter()
@@ -139,7 +140,7 @@ fn prepare(hands: &Hands, work: &StepsWork) -> Result<(Spec, PathBuf), String> {
         // The commit's files belong to root inside, whoever the image would run as.
         folder: WORKSPACE.to_owned(),
         // A job of a matrix has `:` in its name, which no host name may have (RFC 1123, section 2.1).
-        hostname: hands.assignment.job.job().replace(':', "-"),
+        hostname: executor.assignment.job.job().replace(':', "-"),
         fresh_tmp: true,
         memory,
         limits: Limits {
@@ -155,23 +156,23 @@ fn prepare(hands: &Hands, work: &StepsWork) -> Result<(Spec, PathBuf), String> {
 /// A root file system, what else of the machine is shown in it, and variables.
 type Root = (Rootfs, Vec<Bind>, BTreeMap<String, String>);
 
-fn root_folder(hands: &Hands) -> PathBuf {
-    hands.scratch.path().join("root")
+fn root_folder(executor: &JobExecutor) -> PathBuf {
+    executor.scratch.path().join("root")
 }
 
-fn root_of_image(hands: &Hands, image: &Reference) -> Result<Root, String> {
-    let store = &hands.folder.store;
-    let image = hands.block_on(pull(image, &hands.registries(), store)).map_err(|error| error.to_string())?;
+fn root_of_image(executor: &JobExecutor, image: &Reference) -> Result<Root, String> {
+    let store = &executor.folder.store;
+    let image = executor.block_on(pull(image, &executor.registries(), store)).map_err(|error| error.to_string())?;
     let layers = store.layers(&image).map_err(|error| error.to_string())?;
-    Ok((Rootfs::new(layers, root_folder(hands)), Vec::new(), image.config.config.variables()))
+    Ok((Rootfs::new(layers, root_folder(executor)), Vec::new(), image.config.config.variables()))
 }
 
 /// The folders of the machine that programs are in and need, which can only be read; everything else is the
 /// job's own.
-fn root_of_machine(hands: &Hands) -> Result<Root, String> {
-    let root = Rootfs::new(Vec::new(), root_folder(hands));
+fn root_of_machine(executor: &JobExecutor) -> Result<Root, String> {
+    let root = Rootfs::new(Vec::new(), root_folder(executor));
     let told = |error: std::io::Error| format!("could not show the machine's programs: {error}");
-    root.prepare(hands.launcher.ids()).map_err(told)?;
+    root.prepare(executor.launcher.ids()).map_err(told)?;
     let mut binds = Vec::new();
     for name in MACHINE_FOLDERS {
         let path = Path::new("/").join(name);
@@ -187,7 +188,7 @@ fn root_of_machine(hands: &Hands) -> Result<Root, String> {
             _ => {}
         }
     }
-    for folder in hands.shown.iter().filter(|folder| folder.is_dir()) {
+    for folder in executor.shown.iter().filter(|folder| folder.is_dir()) {
         binds.push(Bind { from: folder.clone(), to: folder.display().to_string(), read_only: true });
     }
     let path = std::env::var("PATH").ok().map(|path| ("PATH".to_owned(), path));
@@ -196,14 +197,14 @@ fn root_of_machine(hands: &Hands) -> Result<Root, String> {
 
 /// Puts secrets where the job wants them: into variables, and into files in memory.
 fn show_secrets(
-    hands: &Hands,
+    executor: &JobExecutor,
     work: &StepsWork,
     env: &mut BTreeMap<String, String>,
 ) -> Result<Option<MemoryFolder>, String> {
     let mut files = BTreeMap::new();
     for secret in &work.secrets {
         let name = &secret.name.value;
-        let value = hands.assignment.secrets.iter().find(|given| given.name == *name);
+        let value = executor.assignment.secrets.iter().find(|given| given.name == *name);
         let value = value.ok_or_else(|| format!("the server did not give the secret `{name}`"))?.value.clone();
         match &secret.file {
             None => drop(env.insert(secret.variable.clone(), value)),
@@ -217,19 +218,19 @@ fn show_secrets(
 }
 
 fn run_step(
-    hands: &Hands,
+    executor: &JobExecutor,
     spec: &Spec,
     time: Option<pondrix_core::Duration>,
     around: &Surroundings,
-    room: &mut Option<Room>,
+    room: &mut Option<DiskSpace>,
 ) -> (StepEnd, Option<String>) {
-    let started = hands.log.piece().and_then(|piece| Ok((piece.writer()?, piece)));
+    let started = executor.log.piece().and_then(|piece| Ok((piece.writer()?, piece)));
     let (writer, piece) = match started {
         Ok(started) => started,
         Err(error) => return (StepEnd::NotStarted, Some(format!("could not collect the step's output: {error}"))),
     };
-    let end = match around.start(hands, spec, writer) {
-        Ok(running) => wait(hands, running, time.map(|time| Instant::now() + time.to_std()), room),
+    let end = match around.start(executor, spec, writer) {
+        Ok(running) => wait(executor, running, time.map(|time| Instant::now() + time.to_std()), room),
         Err(error) => (StepEnd::NotStarted, Some(error.to_string())),
     };
     piece.finish();
@@ -238,10 +239,10 @@ fn run_step(
 
 /// Waits for the end of a step, which comes at `deadline` at the latest, or with that of the job.
 fn wait(
-    hands: &Hands,
+    executor: &JobExecutor,
     mut running: Running,
     deadline: Option<Instant>,
-    room: &mut Option<Room>,
+    room: &mut Option<DiskSpace>,
 ) -> (StepEnd, Option<String>) {
     loop {
         if let Some(exit) = running.wait_at_most(HALT_CHECK) {
@@ -259,7 +260,7 @@ fn wait(
                 Exit::Killed => (StepEnd::Stopped, None),
             };
         }
-        if hands.is_out_of_time() || deadline.is_some_and(|deadline| Instant::now() >= deadline) {
+        if executor.is_out_of_time() || deadline.is_some_and(|deadline| Instant::now() >= deadline) {
             running.kill();
             return (StepEnd::TimedOut, None);
         }
@@ -270,7 +271,7 @@ fn wait(
             let words = format!("the step was ended: the job has written more than its limit of {}", room.limit);
             return (StepEnd::Signal(SIGKILL), Some(words));
         }
-        if hands.is_halted() {
+        if executor.is_halted() {
             running.signal(SIGTERM);
             running.wait_at_most(STOP_GRACE);
             running.kill();

@@ -8,11 +8,11 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use pondrix_core::pipeline::{Network, Ready};
-use pondrix_core::work::BesideWork;
+use pondrix_core::work::ServiceWork;
 use pondrix_image::registry::pull;
 use pondrix_sandbox::{self as sandbox, Bind, Exit, NAMES_AT, Rootfs, Running, SharedNetwork, Spec, StartError};
 
-use crate::job::Hands;
+use crate::job::JobExecutor;
 use crate::log::Piece;
 
 /// Where programs are looked for when the image does not say.
@@ -40,63 +40,64 @@ struct Service {
 
 impl Surroundings {
     /// Makes the network, and starts the services one after the other, each when the one before can be used.
-    pub(crate) fn new(hands: &Hands, reach: Network, besides: &[BesideWork]) -> Result<Self, String> {
+    pub(crate) fn new(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Result<Self, String> {
         let mut around = Self {
             services: Vec::new(),
             shared: None,
-            binds: names(hands, reach, besides)?,
+            binds: names(executor, reach, services)?,
             network: match reach {
                 Network::Host => sandbox::Network::Host,
                 Network::None | Network::Outbound => sandbox::Network::Loopback,
             },
         };
-        if reach == Network::Outbound || !besides.is_empty() {
-            let mut network = hands.launcher.share_network().map_err(|error| error.to_string())?;
+        if reach == Network::Outbound || !services.is_empty() {
+            let mut network = executor.launcher.share_network().map_err(|error| error.to_string())?;
             if reach == Network::Outbound {
                 network.open_way_out()?;
             }
             around.shared = Some(network);
         }
-        for beside in besides {
-            around.begin(hands, beside)?;
+        for beside in services {
+            around.begin(executor, beside)?;
         }
         Ok(around)
     }
 
     /// Starts a command in these surroundings.
-    pub(crate) fn start(&self, hands: &Hands, spec: &Spec, output: OwnedFd) -> Result<Running, StartError> {
+    pub(crate) fn start(&self, executor: &JobExecutor, spec: &Spec, output: OwnedFd) -> Result<Running, StartError> {
         let spec = Spec {
             binds: spec.binds.iter().chain(&self.binds).cloned().collect(),
             network: self.network,
             ..spec.clone()
         };
         match &self.shared {
-            Some(network) => hands.launcher.start_in(network, &spec, output),
-            None => hands.launcher.start(&spec, output),
+            Some(network) => executor.launcher.start_in(network, &spec, output),
+            None => executor.launcher.start(&spec, output),
         }
     }
 
     /// Says of services that have ended since that they have.
-    pub(crate) fn look_after(&mut self, hands: &Hands) {
+    pub(crate) fn look_after(&mut self, executor: &JobExecutor) {
         for service in self.services.iter_mut().filter(|service| !service.told) {
             if let Some(exit) = service.running.wait_at_most(Duration::ZERO) {
                 service.told = true;
-                hands.log.say(&format!("the service `{}` {}", service.name, words(&exit)));
+                executor.log.say(&format!("the service `{}` {}", service.name, words(&exit)));
             }
         }
     }
 
-    fn begin(&mut self, hands: &Hands, beside: &BesideWork) -> Result<(), String> {
+    fn begin(&mut self, executor: &JobExecutor, beside: &ServiceWork) -> Result<(), String> {
         let name = &beside.name;
         let told = |error: &dyn std::fmt::Display| format!("the service `{name}` could not be started: {error}");
-        let store = &hands.folder.store;
-        let image = hands.block_on(pull(&beside.image, &hands.registries(), store)).map_err(|error| told(&error))?;
+        let store = &executor.folder.store;
+        let image =
+            executor.block_on(pull(&beside.image, &executor.registries(), store)).map_err(|error| told(&error))?;
         let layers = store.layers(&image).map_err(|error| told(&error))?;
         let run = &image.config.config;
         let mut env: BTreeMap<_, _> = [("PATH".to_owned(), PATH.to_owned())].into();
         env.extend(run.variables());
         env.extend(beside.env.clone());
-        let folder = |what: &str| hands.scratch.path().join(format!("beside-{name}-{what}"));
+        let folder = |what: &str| executor.scratch.path().join(format!("beside-{name}-{what}"));
         let spec = Spec {
             argv: beside.command.as_deref().map_or_else(|| run.command(), shell),
             env,
@@ -105,9 +106,9 @@ impl Surroundings {
             hostname: name.clone(),
             ..Spec::new(Rootfs::new(layers.clone(), folder("root")))
         };
-        let output = hands.log.piece_of(name).map_err(|error| told(&error))?;
+        let output = executor.log.piece_of(name).map_err(|error| told(&error))?;
         let writer = output.writer().map_err(|error| told(&error))?;
-        let mut running = self.start(hands, &spec, writer).map_err(|error| told(&error))?;
+        let mut running = self.start(executor, &spec, writer).map_err(|error| told(&error))?;
         let since = Instant::now();
         let question = |command: &str| Spec {
             argv: shell(command),
@@ -122,12 +123,12 @@ impl Surroundings {
                 Some(Ready::Tcp(port)) => {
                     self.shared.as_ref().is_some_and(|network| network.connector().connect(*port).is_ok())
                 }
-                Some(Ready::Command(command)) => self.answers(hands, &question(command)),
+                Some(Ready::Command(command)) => self.answers(executor, &question(command)),
             };
             if is_ready {
                 break None;
             }
-            if hands.is_halted() || hands.is_out_of_time() {
+            if executor.is_halted() || executor.is_out_of_time() {
                 break Some("was given up before it was ready".to_owned());
             }
             if since.elapsed() > beside.within.to_std() {
@@ -144,9 +145,9 @@ impl Surroundings {
     }
 
     /// Whether a command passes that asks a service for a sign of life.
-    fn answers(&self, hands: &Hands, spec: &Spec) -> bool {
+    fn answers(&self, executor: &JobExecutor, spec: &Spec) -> bool {
         let Ok(null) = fs::File::options().write(true).open("/dev/null") else { return false };
-        let Ok(mut running) = self.start(hands, spec, null.into()) else { return false };
+        let Ok(mut running) = self.start(executor, spec, null.into()) else { return false };
         matches!(running.wait_at_most(QUESTION_TIME), Some(Exit::Status(0)))
     }
 }
@@ -175,14 +176,14 @@ fn words(exit: &Exit) -> String {
 }
 
 /// The files that say which names there are in the network (hosts(5), resolv.conf(5)).
-fn names(hands: &Hands, reach: Network, besides: &[BesideWork]) -> Result<Vec<Bind>, String> {
+fn names(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Result<Vec<Bind>, String> {
     let shown = |from: PathBuf, to: &str| Bind { from, to: to.to_owned(), read_only: true };
     if reach == Network::Host {
         let machines = ["/etc/hosts", "/etc/resolv.conf"].into_iter().filter(|path| fs::exists(path).unwrap_or(false));
         return Ok(machines.map(|path| shown(path.into(), path)).collect());
     }
     let mut hosts = "127.0.0.1\tlocalhost\n::1\tlocalhost\n".to_owned();
-    for beside in besides {
+    for beside in services {
         let _ = writeln!(hosts, "127.0.0.1\t{}", beside.name);
     }
     let resolver = match reach {
@@ -191,7 +192,7 @@ fn names(hands: &Hands, reach: Network, besides: &[BesideWork]) -> Result<Vec<Bi
     };
     let mut binds = Vec::new();
     for (name, text) in [("hosts", hosts), ("resolv.conf", resolver)] {
-        let path = hands.scratch.path().join(name);
+        let path = executor.scratch.path().join(name);
         fs::write(&path, text).map_err(|error| format!("could not write the job's {name}: {error}"))?;
         binds.push(shown(path, &format!("/etc/{name}")));
     }

@@ -7,6 +7,7 @@ use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use pondrix_core::terminal::final_line;
 use pondrix_core::{JobKey, RunId};
 use tokio::sync::watch;
 
@@ -98,7 +99,7 @@ impl OpenLog {
         Ok(bytes)
     }
 
-    /// The last lines of a part of the log.
+    /// The last lines of a part of the log, as a terminal shows them in the end.
     pub(crate) fn last_lines(&self, start: u64, end: Option<u64>, count: usize) -> Vec<String> {
         const MOST: u64 = 64 * 1024;
         let end = end.unwrap_or_else(|| self.length());
@@ -106,7 +107,7 @@ impl OpenLog {
         let bytes = self.read(from, usize::try_from(end.saturating_sub(from)).unwrap_or(0)).unwrap_or_default();
         let text = String::from_utf8_lossy(&bytes);
         let lines: Vec<_> = text.lines().collect();
-        lines[lines.len().saturating_sub(count)..].iter().map(|line| (*line).to_owned()).collect()
+        lines[lines.len().saturating_sub(count)..].iter().map(|line| final_line(line).into_owned()).collect()
     }
 }
 

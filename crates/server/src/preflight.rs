@@ -37,10 +37,10 @@ struct Needs {
 pub(crate) async fn carry_out(engine: Arc<Engine>, live: Arc<LiveRun>) {
     let run = &live.row.facts.id;
     let event = match look(&engine, &live).await {
-        Ok(faults) if faults.is_empty() => Event::Began,
-        Ok(faults) => {
-            info!(%run, count = faults.len(), "the preflight found faults");
-            Event::Barred { faults }
+        Ok(missing) if missing.is_empty() => Event::Began,
+        Ok(missing) => {
+            info!(%run, count = missing.len(), "the preflight found faults");
+            Event::PreflightFailed { missing }
         }
         Err(error) => {
             // What the records cannot tell now is found out by the jobs themselves.
@@ -115,8 +115,8 @@ async fn look(engine: &Engine, live: &LiveRun) -> Result<Vec<PreflightFault>, St
     Ok(faults)
 }
 
-fn fault(job: &str, what: impl Into<String>, next: impl Into<String>) -> PreflightFault {
-    PreflightFault { job: job.to_owned(), what: what.into(), next: next.into() }
+fn fault(job: &str, what: impl Into<String>, fix: impl Into<String>) -> PreflightFault {
+    PreflightFault { job: job.to_owned(), what: what.into(), fix: fix.into() }
 }
 
 async fn secrets(
@@ -194,7 +194,7 @@ async fn image_is_there(registries: &Registries, image: &Reference, job: &str) -
         Ok(Ok(false)) => Some(fault(
             job,
             format!("the registry {host} has no {image}"),
-            "push it there, or correct `inside` in the pipeline file",
+            "push it there, or correct `container` in the pipeline file",
         )),
         Ok(Err(error)) => {
             let advice = advice_for(&error, host);

@@ -16,7 +16,7 @@ use tracing::{info, warn};
 use crate::clock::now;
 use crate::engine::{Builds, Engine, StartError, Started, Wanted};
 use crate::git::Repository;
-use crate::store::{self, Clock, Project, Refs, StoreError};
+use crate::store::{self, DueSchedule, Project, Refs, StoreError};
 
 /// How long after registries were asked what bases mean they are not asked again.
 const BASES_PAUSE: Duration = Duration::from_secs(1);
@@ -107,7 +107,7 @@ impl Watcher {
             // What was there before the project was known starts nothing.
             info!(project = %project.name, branches = there.branches.len(), "seen for the first time");
             for (branch, commit) in &there.branches {
-                self.engine.keep_clocks(project, branch, commit).await?;
+                self.engine.keep_schedules(project, branch, commit).await?;
             }
             self.engine.store.write(move |c| keep(c, id, &Refs::default(), &there)).await?;
             return Ok(None);
@@ -151,9 +151,9 @@ impl Watcher {
     /// Starts a run for every schedule whose moment has come.
     pub(crate) async fn start_what_is_due(&self) {
         let due = self.engine.store.read(|c| store::due(c, now())).await;
-        for clock in due.unwrap_or_default() {
-            let project = clock.project.clone();
-            if let Err(error) = self.start_by_clock(clock).await {
+        for schedule in due.unwrap_or_default() {
+            let project = schedule.project.clone();
+            if let Err(error) = self.start_by_schedule(schedule).await {
                 // It stays due, and is tried again.
                 warn!(project = %project.name, %error, "a schedule could not start its run");
             }
@@ -180,7 +180,7 @@ impl Watcher {
             self.engine.store.write(move |c| store::end_base_start(c, id, &branch)).await?;
             return Ok(());
         };
-        let wanted = Wanted::branch(StartKind::Base, branch, commit);
+        let wanted = Wanted::branch(StartKind::BaseMoved, branch, commit);
         match self.engine.start(project, wanted, &mut Builds::new()).await? {
             Started::Run(run) => info!(run = run.run, base, "a base that moved starts a run"),
             Started::Nothing(why) => info!(project = %project.name, base, why, "a base that moved starts nothing"),
@@ -222,18 +222,18 @@ impl Watcher {
         Ok(())
     }
 
-    async fn start_by_clock(&self, clock: Clock) -> Result<(), StartError> {
-        let (project, id, branch) = (clock.project.clone(), clock.project.id, clock.branch.clone());
+    async fn start_by_schedule(&self, due: DueSchedule) -> Result<(), StartError> {
+        let (project, id, branch) = (due.project.clone(), due.project.id, due.branch.clone());
         let known = self.engine.store.read(move |c| store::refs(c, id)).await?;
         let Some(commit) = known.branches.get(&branch) else {
             // The branch is gone, and its schedules with it.
-            self.engine.store.write(move |c| store::keep_clocks(c, id, &branch, &[], now())).await?;
+            self.engine.store.write(move |c| store::keep_schedules(c, id, &branch, &[], now())).await?;
             return Ok(());
         };
-        let wanted = Wanted { clock: Some(clock), ..Wanted::branch(StartKind::Clock, &branch, commit) };
+        let wanted = Wanted { schedule: Some(due), ..Wanted::branch(StartKind::Schedule, &branch, commit) };
         match self.engine.start(&project, wanted, &mut Builds::new()).await? {
-            Started::Run(run) => info!(run = run.run, branch, "the clock starts a run"),
-            Started::Nothing(why) => info!(project = %project.name, why, "the clock starts nothing"),
+            Started::Run(run) => info!(run = run.run, branch, "a schedule starts a run"),
+            Started::Nothing(why) => info!(project = %project.name, why, "a schedule starts nothing"),
         }
         Ok(())
     }
@@ -248,7 +248,7 @@ fn keep(connection: &Connection, project: i64, known: &Refs, there: &Refs) -> Re
         for gone in known.keys().filter(|name| !there.contains_key(*name)) {
             store::see_ref(connection, project, is_tag, gone, None)?;
             if !is_tag {
-                store::keep_clocks(connection, project, gone, &[], now())?;
+                store::keep_schedules(connection, project, gone, &[], now())?;
             }
         }
     }

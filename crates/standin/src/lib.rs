@@ -2,7 +2,7 @@
 //! speaks enough of OCI Distribution, and a cluster that speaks enough of the Kubernetes API and
 //! really runs the containers, in the sandbox.
 //!
-//! They are no product: they keep what they must in a folder or in memory, trust whoever asks, and
+//! They are no result: they keep what they must in a folder or in memory, trust whoever asks, and
 //! listen on the loopback interface only.
 
 pub mod cluster;

@@ -37,8 +37,8 @@ export const logPath = (project: string, number: number, job: string) =>
     `${runPath(project, number)}/jobs/${encodeURIComponent(job.replace('/', '~'))}/log`;
 
 export const whoami = () => ask<Identity>('GET', '/api/v1/whoami');
-export const flickering = (project: string, job: string) =>
-    ask<{ tests: string[] }>('GET', `/api/v1/projects/${project}/flickering/${encodeURIComponent(job.replace('/', '~'))}`);
+export const flakyTests = (project: string, job: string) =>
+    ask<{ tests: string[] }>('GET', `/api/v1/projects/${project}/flaky/${encodeURIComponent(job.replace('/', '~'))}`);
 export const signIn = (token: string) => ask<Identity>('POST', '/api/v1/session', { token });
 export const signOut = () => ask<void>('DELETE', '/api/v1/session');
 export const listImages = () => ask<{ images: ImageSummary[] }>('GET', '/api/v1/images');
@@ -50,16 +50,16 @@ export const showRun = (project: string, number: number) => ask<RunDetail>('GET'
 export const stopRun = (project: string, number: number) =>
     ask<RunSummary>('POST', `${runPath(project, number)}/stop`, {});
 
-export const rerun = (project: string, number: number, failed: boolean) =>
-    ask<RunSummary>('POST', `${runPath(project, number)}/rerun`, { failed });
+export const rerun = (project: string, number: number, all: boolean) =>
+    ask<RunSummary>('POST', `${runPath(project, number)}/rerun`, { all });
 export const answerRun = (project: string, number: number, yes: boolean) =>
     ask<RunSummary>('POST', `${runPath(project, number)}/answer`, { yes });
 export const plan = (project: string, request: PlanRequest) =>
     ask<PlanView>('POST', `/api/v1/projects/${encodeURIComponent(project)}/plan`, request);
 
-/** The address of an archive with the files that a job kept. */
+/** The address of an archive with the files of a job's artifact. */
 export const archivePath = (project: string, number: number, job: string, name: string) =>
-    `${runPath(project, number)}/jobs/${encodeURIComponent(job.replace('/', '~'))}/files/${encodeURIComponent(name)}/archive`;
+    `${runPath(project, number)}/jobs/${encodeURIComponent(job.replace('/', '~'))}/artifacts/${encodeURIComponent(name)}/archive`;
 
 export function listRuns(options: { project?: string; before?: string; limit?: number } = {}) {
     const query = new URLSearchParams();

@@ -142,15 +142,15 @@ export interface paths {
         patch: operations["change"];
         trace?: never;
     };
-    "/api/v1/projects/{project}/flickering/{job}": {
+    "/api/v1/projects/{project}/flaky/{job}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The tests of a job that flicker: that failed and passed for one commit, or went to and fro. */
-        get: operations["flickering"];
+        /** The tests of a job that are flaky: that failed and passed for one commit, or went to and fro. */
+        get: operations["flaky"];
         put?: never;
         post?: never;
         delete?: never;
@@ -227,7 +227,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/runs/{number}/jobs/{job}/files/{name}": {
+    "/api/v1/projects/{project}/runs/{number}/jobs/{job}/artifacts/{name}": {
         parameters: {
             query?: never;
             header?: never;
@@ -244,7 +244,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/runs/{number}/jobs/{job}/files/{name}/archive": {
+    "/api/v1/projects/{project}/runs/{number}/jobs/{job}/artifacts/{name}/archive": {
         parameters: {
             query?: never;
             header?: never;
@@ -307,7 +307,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Does a run again: the same commit and pipeline file, with the secrets as they are now. */
+        /** Reruns what did not pass in a run, or everything. */
         post: operations["rerun"];
         delete?: never;
         options?: never;
@@ -460,7 +460,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All runners that were heard of since the service began, and the pools that have a cap. */
+        /** All runners that were seen since the server began, and the pools that have a limit. */
         get: operations["list"];
         put?: never;
         post?: never;
@@ -598,7 +598,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Answers when the service does. */
+        /** Answers when the server does. */
         get: operations["health"];
         put?: never;
         post?: never;
@@ -677,6 +677,46 @@ export interface components {
             /** @description What was answered. */
             yes?: boolean | null;
         };
+        /** @description A file that is kept. */
+        ArtifactFile: {
+            /** @description The digest of its content. */
+            digest: string;
+            /** @description Whether it can be run. */
+            executable: boolean;
+            /** @description What it leads to, when it is a link. There is then no content. */
+            link?: string | null;
+            /** @description Its path in the workspace. */
+            path: string;
+            /**
+             * Format: int64
+             * @description Its length in bytes.
+             */
+            size: number;
+        };
+        /** @description The files that a job kept under a name. */
+        ArtifactFiles: {
+            /** @description The files, by path. */
+            files: components["schemas"]["ArtifactFile"][];
+        };
+        /** @description An attempt at a job that another one followed. */
+        AttemptView: {
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended: string;
+            /** @description Why. */
+            reason?: string | null;
+            /** @description Who had it. */
+            runner?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was taken.
+             */
+            started?: string | null;
+            /** @description How it ended. */
+            state: components["schemas"]["State"];
+        };
         /** @description What an image was built on. */
         BaseImage: {
             /** @description The digest that this name meant. */
@@ -697,7 +737,7 @@ export interface components {
             branch: string;
             /**
              * Format: int32
-             * @description How many bases of this service's making are below it.
+             * @description How many bases of this server's making are below it.
              */
             depth: number;
             /** @description The newest image. */
@@ -727,7 +767,7 @@ export interface components {
         EnvironmentView: {
             /** @description Where people reach what runs there. */
             address?: string | null;
-            /** @description The file, on the service's machine, that says how the cluster is reached. */
+            /** @description The file, on the server's machine, that says how the cluster is reached. */
             kubeconfig: string;
             /** @description Its name. */
             name: string;
@@ -790,8 +830,8 @@ export interface components {
             /** @description Its path. */
             path: string;
         };
-        /** @description Tests that flicker. */
-        FlickeringTests: {
+        /** @description Tests that are flaky. */
+        FlakyTests: {
             /** @description By name. */
             tests: string[];
         };
@@ -804,7 +844,7 @@ export interface components {
         Identity: {
             /** @description The name. */
             name: string;
-            /** @description The service's version. */
+            /** @description The server's version. */
             version: string;
         };
         /** @description The newest images of all branches, bases in front of those built on them. */
@@ -859,15 +899,15 @@ export interface components {
             behind_since?: string | null;
             /** @description The commit. */
             commit: string;
-            /** @description The manifest's digest. */
-            digest: string;
-            /** @description The job of that run. */
-            job: string;
             /**
              * Format: date-time
              * @description When it was pushed first.
              */
-            made: string;
+            created: string;
+            /** @description The manifest's digest. */
+            digest: string;
+            /** @description The job of that run. */
+            job: string;
             /**
              * Format: int64
              * @description How many packages are in it.
@@ -887,15 +927,74 @@ export interface components {
             /** @description The tags that name it now. */
             tags: string[];
         };
+        /** @description Something that a job made. */
+        JobResult: {
+            base?: components["schemas"]["BaseImage"] | null;
+            /** @description The manifest's digest. */
+            digest: string;
+            /** @enum {string} */
+            kind: "image";
+            /** @description What it is for, where it is an index of images for several platforms. */
+            platforms?: string[];
+            /** @description The repository. */
+            repository: string;
+            /** @description The tags it was given. */
+            tags: string[];
+        } | {
+            /** @enum {string} */
+            kind: "output";
+            /** @description Its name. */
+            name: string;
+            /** @description The text. */
+            value: string;
+        } | {
+            /**
+             * Format: int64
+             * @description How long they are together, in bytes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            count: number;
+            /** @enum {string} */
+            kind: "artifact";
+            /** @description Their name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description Until when they are kept.
+             */
+            until: string;
+        } | {
+            /** @enum {string} */
+            kind: "tests";
+            /** @description That. */
+            report: components["schemas"]["Report"];
+        } | {
+            /** @description Where people reach the application, when the environment says. */
+            address?: string | null;
+            /** @description The environment. */
+            environment: string;
+            /** @description The image, by digest. */
+            image: string;
+            /** @enum {string} */
+            kind: "release";
+            /** @description The tag that was pushed with it, for people. */
+            tag?: string | null;
+        };
         /** @description A job of a run. */
         JobView: {
             /** @description The jobs that had to be over before it began. */
             after: string[];
             /**
              * Format: int32
-             * @description Which time it is tried, from 1.
+             * @description Which attempt it is, from 1.
              */
             attempt: number;
+            /** @description The attempts before. */
+            attempts: components["schemas"]["AttemptView"][];
             /**
              * Format: date-time
              * @description When it ended.
@@ -907,8 +1006,6 @@ export interface components {
             kind: string;
             /** @description Whether the stage passes when it fails. */
             may_fail: boolean;
-            /** @description What it made. */
-            products: components["schemas"]["Product"][];
             /**
              * Format: date-time
              * @description When its turn came.
@@ -916,6 +1013,8 @@ export interface components {
             queued?: string | null;
             /** @description Why, where that is not plain; of a job that waits, what for. */
             reason?: string | null;
+            /** @description What it made. */
+            results: components["schemas"]["JobResult"][];
             /** @description Who has it. */
             runner?: string | null;
             /**
@@ -927,29 +1026,6 @@ export interface components {
             state: components["schemas"]["State"];
             /** @description Its steps. */
             steps: components["schemas"]["StepView"][];
-            /** @description How it ended the times before. */
-            tries: components["schemas"]["TryView"][];
-        };
-        /** @description A file that is kept. */
-        KeptFile: {
-            /** @description The digest of its content. */
-            digest: string;
-            /** @description Whether it can be run. */
-            executable: boolean;
-            /** @description What it leads to, when it is a link. There is then no content. */
-            link?: string | null;
-            /** @description Its path in the workspace. */
-            path: string;
-            /**
-             * Format: int64
-             * @description Its length in bytes.
-             */
-            size: number;
-        };
-        /** @description The files that a job kept under a name. */
-        KeptFiles: {
-            /** @description The files, by path. */
-            files: components["schemas"]["KeptFile"][];
         };
         /** @description A layer of an image. */
         LayerView: {
@@ -976,7 +1052,7 @@ export interface components {
         NewProject: {
             /** @description Its name here. */
             name: string;
-            /** @description The repository, as git reaches it from the service. */
+            /** @description The repository, as git reaches it from the server. */
             repository: string;
         };
         /** @description A token to make. */
@@ -1028,7 +1104,7 @@ export interface components {
             branch?: string | null;
             /** @description The paths of the files that would have changed; not known, where nothing is said. */
             changed?: string[] | null;
-            /** @description What would be said to each `ask`. */
+            /** @description The value of each input. */
             inputs?: {
                 [key: string]: string;
             };
@@ -1051,8 +1127,6 @@ export interface components {
         PlannedJobView: {
             /** @description The jobs that must be over before it begins. */
             after: string[];
-            /** @description `passed`, `failed` or `any`: how these, and earlier stages, must have ended. */
-            earlier: string;
             /** @description `STAGE/JOB`. */
             job: string;
             /** @description `job`, `image` or `rollout`. */
@@ -1071,6 +1145,8 @@ export interface components {
             platform?: string | null;
             /** @description The pool that its runner must be of. */
             pool?: string | null;
+            /** @description `passed`, `failed` or `any`: how these, and earlier stages, must have ended. */
+            required_result: string;
             /**
              * Format: int32
              * @description How often it is tried again.
@@ -1092,22 +1168,22 @@ export interface components {
             /** @description Its name. */
             name: string;
         };
-        /** @description A pool that has a cap. */
+        /** @description A pool that has a limit. */
         PoolView: {
             /**
              * Format: int32
              * @description How many jobs may run at once in it; any number where nothing is said.
              */
-            cap?: number | null;
+            limit?: number | null;
             /** @description Its name. */
             name: string;
         };
         /** @description Something that a run needs and that is not there. */
         PreflightFault: {
+            /** @description What mends it: a command, where there is one. */
+            fix: string;
             /** @description The job that needs it. */
             job: string;
-            /** @description What mends it: a command, where there is one. */
-            next: string;
             /** @description What is wrong. */
             what: string;
         };
@@ -1117,7 +1193,7 @@ export interface components {
             detail: string;
             /** @description Faults of a pipeline file, where that is the problem. */
             faults?: components["schemas"]["Fault"][];
-            /** @description The request's id, which the service's log names too. */
+            /** @description The request's id, which the server's log names too. */
             request?: string | null;
             /**
              * Format: int32
@@ -1129,70 +1205,13 @@ export interface components {
             /** @description What kind of problem: `about:blank`, since the status says it. */
             type: string;
         };
-        /** @description Something that a job made. */
-        Product: {
-            base?: components["schemas"]["BaseImage"] | null;
-            /** @description The manifest's digest. */
-            digest: string;
-            /** @enum {string} */
-            made: "image";
-            /** @description What it is for, where it is an index of images for several platforms. */
-            platforms?: string[];
-            /** @description The repository. */
-            repository: string;
-            /** @description The tags it was given. */
-            tags: string[];
-        } | {
-            /** @enum {string} */
-            made: "output";
-            /** @description Its name. */
-            name: string;
-            /** @description The text. */
-            value: string;
-        } | {
-            /**
-             * Format: int64
-             * @description How long they are together, in bytes.
-             */
-            bytes: number;
-            /**
-             * Format: int64
-             * @description How many there are.
-             */
-            count: number;
-            /** @enum {string} */
-            made: "files";
-            /** @description Their name. */
-            name: string;
-            /**
-             * Format: date-time
-             * @description Until when they are kept.
-             */
-            until: string;
-        } | {
-            /** @enum {string} */
-            made: "tests";
-            /** @description That. */
-            report: components["schemas"]["Report"];
-        } | {
-            /** @description Where people reach the application, when the environment says. */
-            address?: string | null;
-            /** @description The environment. */
-            environment: string;
-            /** @description The image, by digest. */
-            image: string;
-            /** @enum {string} */
-            made: "release";
-            /** @description The tag that was pushed with it, for people. */
-            tag?: string | null;
-        };
         /** @description What shall change of a project. What is not said stays. */
         ProjectChange: {
             /**
              * Format: int32
              * @description How many of its jobs may run at once; 0 for any number.
              */
-            cap?: number | null;
+            limit?: number | null;
             /** @description Whether pipelines of other projects may use templates of its repository. */
             templates?: boolean | null;
             /**
@@ -1208,11 +1227,6 @@ export interface components {
         };
         /** @description A project. */
         ProjectView: {
-            /**
-             * Format: int32
-             * @description How many of its jobs may run at once; any number where nothing is said.
-             */
-            cap?: number | null;
             /** @description Whether the note is a fault. */
             faulty: boolean;
             /**
@@ -1228,6 +1242,11 @@ export interface components {
              */
             last_run?: number | null;
             last_state?: components["schemas"]["State"] | null;
+            /**
+             * Format: int32
+             * @description How many of its jobs may run at once; any number where nothing is said.
+             */
+            limit?: number | null;
             /** @description Its name. */
             name: string;
             /** @description Why it could not be seen, or what was noted when it was. */
@@ -1251,6 +1270,8 @@ export interface components {
         RegistryChange: {
             /** @description Where it is reached: `http[s]://HOST[:PORT]`; `https://HOST` where it was never said. */
             address?: string | null;
+            /** @description The path in it that names of images mean which name no registry; it may be empty. */
+            bare_names?: string | null;
             /** @description Certificates of authorities, in PEM. */
             certificates?: string | null;
             /** @description The host in references. */
@@ -1259,8 +1280,6 @@ export interface components {
             layers?: string | null;
             /** @description The password, or a token that stands for one. It is never shown again. */
             password?: string | null;
-            /** @description The path in it that names of images mean which name no registry; it may be empty. */
-            short_names?: string | null;
             /** @description Who signs in. */
             user?: string | null;
         };
@@ -1296,14 +1315,14 @@ export interface components {
         RegistryView: {
             /** @description Where it is reached: `http[s]://HOST[:PORT]`. */
             address: string;
+            /** @description The path in it that names of images mean which name no registry. */
+            bare_names?: string | null;
             /** @description Whether certificates of its own are believed. */
             certificates: boolean;
             /** @description The host in references. */
             host: string;
             /** @description How layers for it are compressed, where a pipeline does not say: `gzip` or `zstd`. */
             layers?: string | null;
-            /** @description The path in it that names of images mean which name no registry. */
-            short_names?: string | null;
             /** @description Who signs in. The password is never shown. */
             user?: string | null;
         };
@@ -1338,16 +1357,16 @@ export interface components {
         };
         /** @description A run again. */
         RerunRequest: {
-            /** @description Only what did not pass; what passed keeps its results. */
-            failed?: boolean;
+            /** @description Everything; else what did not pass, and what passed keeps its results. */
+            all?: boolean;
         };
         /** @description A run, whole. */
         RunDetail: components["schemas"]["RunSummary"] & {
-            /** @description What it needs and was not there; then nothing ran. */
-            barred_by: components["schemas"]["PreflightFault"][];
             failure?: components["schemas"]["FailureView"] | null;
             /** @description Faults of its pipeline file; then nothing ran. */
             faults: components["schemas"]["Fault"][];
+            /** @description What it needs and was not there; then nothing ran. */
+            missing: components["schemas"]["PreflightFault"][];
             /** @description Its stages, in order. */
             stages: components["schemas"]["StageView"][];
             /** @description Who stopped it. */
@@ -1377,7 +1396,7 @@ export interface components {
             commit: string;
             /**
              * Format: date-time
-             * @description When the run was made.
+             * @description When the run was created.
              */
             created: string;
             /**
@@ -1415,7 +1434,7 @@ export interface components {
             /** @description The first line of the commit's message. */
             title: string;
         };
-        /** @description All runners that were heard of since the service began, and the pools that have a cap. */
+        /** @description All runners that were seen since the server began, and the pools that have a limit. */
         RunnerList: {
             /** @description By name. */
             pools: components["schemas"]["PoolView"][];
@@ -1426,13 +1445,13 @@ export interface components {
         RunnerView: {
             /** @description How many it has now. */
             busy: number;
+            /** @description Whether it was seen lately. */
+            here: boolean;
             /**
              * Format: date-time
-             * @description When it was heard of last.
+             * @description When it was last seen.
              */
-            heard: string;
-            /** @description Whether it was heard of lately. */
-            here: boolean;
+            last_seen: string;
             /** @description Its name. */
             name: string;
             /** @description The pool that it is of. */
@@ -1493,12 +1512,12 @@ export interface components {
          * @description Why a run began.
          * @enum {string}
          */
-        StartKind: "commit" | "clock" | "base" | "hand" | "try" | "rerun";
+        StartKind: "commit" | "schedule" | "base-moved" | "manual" | "try" | "rerun";
         /** @description A run by hand. */
         StartRequest: {
             /** @description The branch whose newest commit shall run; `main` where neither it nor a tag is named. */
             branch?: string | null;
-            /** @description What is said to each `ask` of the pipeline. */
+            /** @description The value of each input of the pipeline. */
             inputs?: {
                 [key: string]: string;
             };
@@ -1607,32 +1626,13 @@ export interface components {
         TokenView: {
             /**
              * Format: date-time
-             * @description When it was made.
+             * @description When it was created.
              */
             created: string;
             /** @description The groups that the person is of. */
             groups: string[];
             /** @description The person. */
             name: string;
-        };
-        /** @description A time that a job was tried, and was tried again after. */
-        TryView: {
-            /**
-             * Format: date-time
-             * @description When it ended.
-             */
-            ended: string;
-            /** @description Why. */
-            reason?: string | null;
-            /** @description Who had it. */
-            runner?: string | null;
-            /**
-             * Format: date-time
-             * @description When it was taken.
-             */
-            started?: string | null;
-            /** @description How it ended. */
-            state: components["schemas"]["State"];
         };
     };
     responses: never;
@@ -2019,7 +2019,7 @@ export interface operations {
             };
         };
     };
-    flickering: {
+    flaky: {
         parameters: {
             query?: never;
             header?: never;
@@ -2037,7 +2037,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FlickeringTests"];
+                    "application/json": components["schemas"]["FlakyTests"];
                 };
             };
             401: {
@@ -2288,7 +2288,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KeptFiles"];
+                    "application/json": components["schemas"]["ArtifactFiles"];
                 };
             };
             401: {
@@ -3042,8 +3042,12 @@ export interface operations {
             path: {
                 /** @description Its name. */
                 name: string;
-                /** @description Where it is: `PROJECT/FOLDER@VERSION`. */
-                from: string;
+                /** @description The project whose repository has it. */
+                project: string;
+                /** @description The folder in that repository; its root, where nothing is said. */
+                folder: string;
+                /** @description A tag, a branch or a commit of that repository. */
+                version: string;
             };
             cookie?: never;
         };
@@ -3252,7 +3256,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The service is there */
+            /** @description The server is there */
             200: {
                 headers: {
                     [name: string]: unknown;

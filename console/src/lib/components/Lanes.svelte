@@ -40,7 +40,7 @@
                         <span class="flex items-center gap-2 overflow-hidden py-1.5 pr-3">
                             <StateMark state={lane.job.state} word={false} />
                             <span class="truncate" title={lane.job.after.length ? `after ${lane.job.after.join(', ')}` : undefined}>{lane.job.job.split('/')[1]}</span>
-                            {#if lane.job.attempt > 1}<span class="shrink-0 text-xs text-lost" title={lane.job.tries.map((one) => `${one.state}: ${one.reason ?? ''}`).join('\n')}>attempt {lane.job.attempt}</span>{/if}
+                            {#if lane.job.attempt > 1}<span class="shrink-0 text-xs text-lost" title={lane.job.attempts.map((one) => `${one.state}: ${one.reason ?? ''}`).join('\n')}>attempt {lane.job.attempt}</span>{/if}
                             <span class="ml-auto shrink-0 text-xs text-gray-500 dark:text-gray-400">
                                 {#if lane.bar}{length(lane.bar.to - lane.bar.from)}{:else}{lane.job.state}{/if}
                             </span>
@@ -59,7 +59,7 @@
                                 {#each lane.steps as step (step.name + step.from)}
                                     <span class="absolute top-1.5 h-4 rounded-sm border-r border-lily dark:border-gray-950" style:background="var(--color-{step.state})" style:left={left(step.from)} style:width={wide(step)} title="{step.name}: {step.state}, {length(step.to - step.from)}"></span>
                                 {/each}
-                                {#if lane.long}<span class="absolute bottom-0 h-[3px] bg-ember" style:left={left(lane.bar.from)} style:width={wide(lane.bar)} title="on the longest chain"></span>{/if}
+                                {#if lane.critical}<span class="absolute bottom-0 h-[3px] bg-ember" style:left={left(lane.bar.from)} style:width={wide(lane.bar)} title="on the critical path"></span>{/if}
                             {/if}
                         </span>
                     </a>
@@ -70,7 +70,7 @@
     <p class="flex gap-5 border-t border-gray-200 px-3 pt-1 text-xs text-gray-500 dark:border-gray-800 dark:text-gray-400" aria-hidden="true">
         <span><span class="mr-1 inline-block h-2 w-4 rounded-sm bg-passed opacity-35"></span>job</span>
         <span><span class="mr-1 inline-block h-2 w-4 rounded-sm bg-passed"></span>its steps</span>
-        <span><span class="mr-1 inline-block h-[3px] w-4 bg-ember align-middle"></span>longest chain</span>
+        <span><span class="mr-1 inline-block h-[3px] w-4 bg-ember align-middle"></span>critical path</span>
     </p>
 </section>
 

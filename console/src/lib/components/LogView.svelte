@@ -5,7 +5,7 @@
 
     let { project, number, job }: { project: string; number: number; job: string } = $props();
 
-    /** More lines than this slow a browser down; the whole log is a click away. */
+    /** More lines than this slow a browser down; the full log is a click away. */
     const MOST = 4000;
 
     let lines = $state.raw<Piece[][]>([]);
@@ -59,7 +59,7 @@
         <span>{count} line{count === 1 ? '' : 's'}</span>
         {#if count > MOST}<span>the last {MOST} are shown</span>{/if}
         {#if !over}<span class="text-running">live</span>{/if}
-        <a class="ml-auto underline hover:text-ember" href={logPath(project, number, job)} target="_blank" rel="noreferrer">whole log</a>
+        <a class="ml-auto underline hover:text-ember" href={logPath(project, number, job)} target="_blank" rel="noreferrer">full log</a>
     </div>
     <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
     <div bind:this={pane} onscroll={scrolled} tabindex="0" role="log" aria-label="Log of {job}" class="min-h-0 flex-1 overflow-auto bg-gray-950 py-2 font-mono text-[12.5px] leading-[1.55] text-[#dfe7e3]">

@@ -1,18 +1,18 @@
 <script lang="ts">
     import type { JobView } from '../api/types';
-    import { flickering } from '../api/client';
+    import { flakyTests } from '../api/client';
     import { length } from '../time';
 
     let { project, job }: { project: string; job: JobView | undefined } = $props();
-    let flickers = $state<string[]>([]);
-    const report = $derived(job?.products.find((product) => product.made === 'tests')?.report);
+    let flaky = $state<string[]>([]);
+    const report = $derived(job?.results.find((result) => result.kind === 'tests')?.report);
     const passed = $derived(report ? report.tests - report.failed - report.skipped : 0);
 
     // Asked once for each job that is looked at; it is about all runs, not this one.
     $effect(() => {
-        flickers = [];
+        flaky = [];
         const name = job?.job;
-        if (name && report) flickering(project, name).then((list) => name === job?.job && (flickers = list.tests), () => {});
+        if (name && report) flakyTests(project, name).then((list) => name === job?.job && (flaky = list.tests), () => {});
     });
 </script>
 
@@ -32,7 +32,7 @@
                 {#if failure.details}<pre class="mt-1 max-h-40 overflow-auto rounded bg-gray-100 p-2 dark:bg-gray-900">{failure.details}</pre>{/if}
             </details>
         {/each}
-        {#if flickers.length}<p class="mt-1"><span class="font-semibold">passed and failed lately:</span> {flickers.join(', ')}</p>{/if}
+        {#if flaky.length}<p class="mt-1"><span class="font-semibold">flaky, passed and failed lately:</span> {flaky.join(', ')}</p>{/if}
         {#each report.damage as words (words)}<p class="text-failed">The report is damaged: {words}</p>{/each}
     </div>
 {/if}

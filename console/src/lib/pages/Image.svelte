@@ -37,8 +37,8 @@
         <p class="mb-4 font-mono text-xs break-all text-gray-500 dark:text-gray-400">{image.digest}</p>
         <dl class="mb-6 grid max-w-4xl grid-cols-[7rem_1fr] gap-x-4 gap-y-1">
             <dt class="text-gray-500 dark:text-gray-400">tags</dt><dd>{image.tags.join(' ') || 'none'}</dd>
-            <dt class="text-gray-500 dark:text-gray-400">made</dt>
-            <dd title={image.made}>{ago(clock.now - Date.parse(image.made))} by <a href={runOf(image.run)} onclick={link} class="underline">{image.run}</a> {image.job}, of commit <span class="font-mono text-xs">{image.commit.slice(0, 12)}</span></dd>
+            <dt class="text-gray-500 dark:text-gray-400">created</dt>
+            <dd title={image.created}>{ago(clock.now - Date.parse(image.created))} by <a href={runOf(image.run)} onclick={link} class="underline">{image.run}</a> {image.job}, of commit <span class="font-mono text-xs">{image.commit.slice(0, 12)}</span></dd>
             <dt class="text-gray-500 dark:text-gray-400">runs in</dt><dd>{image.runs_in.join(' ') || 'no environment'}</dd>
             <dt class="text-gray-500 dark:text-gray-400">built on</dt>
             <dd>

@@ -88,7 +88,7 @@
         <table class="w-full table-fixed text-left">
             <thead class="text-xs text-gray-500 dark:text-gray-400">
                 <tr class="border-b border-gray-300 dark:border-gray-700">
-                    <th class="py-1.5 font-normal">image</th><th class="w-[20%] font-normal">tags</th><th class="w-44 font-normal">digest</th><th class="w-24 font-normal">made</th>
+                    <th class="py-1.5 font-normal">image</th><th class="w-[20%] font-normal">tags</th><th class="w-44 font-normal">digest</th><th class="w-24 font-normal">created</th>
                     <th class="w-24 font-normal">size</th><th class="w-20 font-normal">packages</th><th class="w-44 font-normal">run</th><th class="w-24 font-normal">runs in</th>
                 </tr>
             </thead>
@@ -98,7 +98,7 @@
                         <td class="truncate py-1.5"><a href={imageAddress(`${image.repository}@${image.digest}`)} onclick={link} class="font-medium text-primary-700 hover:underline dark:text-primary-200">{image.repository}</a></td>
                         <td class="truncate" title={image.tags.join(' ')}>{image.tags.join(' ')}</td>
                         <td class="font-mono text-xs">{shortDigest(image.digest)}</td>
-                        <td class="text-gray-500 dark:text-gray-400" title={image.made}>{ago(clock.now - Date.parse(image.made))}</td>
+                        <td class="text-gray-500 dark:text-gray-400" title={image.created}>{ago(clock.now - Date.parse(image.created))}</td>
                         <td class="tabular-nums">{bytes(image.size)}</td>
                         <td class="tabular-nums">{image.packages || ''}</td>
                         <td class="truncate"><a href={runOf(image.run)} onclick={link} class="hover:underline">{image.run}</a></td>

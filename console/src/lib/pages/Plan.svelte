@@ -36,7 +36,7 @@
         <form class="flex items-end gap-3" onsubmit={(event) => { event.preventDefault(); void look(); }}>
             <label class="text-xs text-gray-600 dark:text-gray-300">started by<br />
                 <select bind:value={start} class={field}>
-                    {#each ['commit', 'hand', 'clock', 'try', 'rerun'] as kind (kind)}<option value={kind} class="text-gray-900">{kind}</option>{/each}
+                    {#each ['commit', 'schedule', 'base-moved', 'manual', 'try', 'rerun'] as kind (kind)}<option value={kind} class="text-gray-900">{kind}</option>{/each}
                 </select>
             </label>
             <label class="text-xs text-gray-600 dark:text-gray-300">branch<br /><input bind:value={branch} class={field} /></label>
@@ -45,7 +45,7 @@
         </form>
     </div>
     {#if fault}<p role="alert" class="mb-3 text-failed">{fault}</p>{/if}
-    {#if plan?.nothing}<p class="mb-3 border-l-4 border-skipped px-3 py-1">It begins nothing: {plan.nothing}</p>{/if}
+    {#if plan?.nothing}<p class="mb-3 border-l-4 border-skipped px-3 py-1">It starts nothing: {plan.nothing}</p>{/if}
     {#if plan?.supersede}<p class="mb-3 text-xs text-gray-600 dark:text-gray-300">It stops older runs of its branch.</p>{/if}
     {#if drawn && drawn.nodes.length}
         <div class="overflow-x-auto pb-3">
@@ -75,7 +75,7 @@
                         <p class="flex items-baseline gap-2"><span class="truncate font-medium">{short(node.job.job)}</span><span class="ml-auto shrink-0 text-xs text-gray-500 dark:text-gray-400">{node.job.kind}</span></p>
                         <p class="truncate text-xs {node.job.left_out ? '' : 'text-gray-600 dark:text-gray-300'}">
                             {#if node.job.left_out}left out: {node.job.left_out}
-                            {:else}{[node.job.pool && `pool ${node.job.pool}`, node.job.platform && `for ${node.job.platform}`, ...node.job.tools, node.job.retry && `retry ${node.job.retry}`, node.job.may_fail && 'may fail', node.job.earlier !== 'passed' && `when earlier ${node.job.earlier}`].filter(Boolean).join(', ') || node.job.what}{/if}
+                            {:else}{[node.job.pool && `pool ${node.job.pool}`, node.job.platform && `for ${node.job.platform}`, ...node.job.tools, node.job.retry && `retry ${node.job.retry}`, node.job.may_fail && 'may fail', node.job.required_result !== 'passed' && `when result ${node.job.required_result}`].filter(Boolean).join(', ') || node.job.what}{/if}
                         </p>
                     </div>
                 {/each}

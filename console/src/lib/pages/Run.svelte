@@ -6,7 +6,7 @@
     import { clock } from '../clock.svelte';
     import Lanes from '../components/Lanes.svelte';
     import LogView from '../components/LogView.svelte';
-    import Products from '../components/Products.svelte';
+        import Results from '../components/Results.svelte';
     import StateMark from '../components/StateMark.svelte';
     import Tests from '../components/Tests.svelte';
     import { link, router, runAddress } from '../router.svelte';
@@ -73,8 +73,8 @@
 
     const stop = () => attempt(() => stopRun(project, number));
     const answer = (yes: boolean) => attempt(() => answerRun(project, number, yes));
-    const again = (failed: boolean) =>
-        attempt(async () => router.go(runAddress(project, (await rerun(project, number, failed)).number)));
+    const again = (all: boolean) =>
+        attempt(async () => router.go(runAddress(project, (await rerun(project, number, all)).number)));
 </script>
 
 <div class="flex h-full flex-col">
@@ -92,13 +92,13 @@
                 {#if goesOn}
                     <Button size="xs" color="alternative" onclick={stop}>Stop</Button>
                 {:else if !run.faults.length}
-                    {#if broke && !run.barred_by.length}<Button size="xs" color="primary" onclick={() => again(true)}>Run what failed again</Button>{/if}
-                    <Button size="xs" color="alternative" onclick={() => again(false)}>Run all again</Button>
+                    {#if broke && !run.missing.length}<Button size="xs" color="primary" onclick={() => again(false)}>Run the rest</Button>{/if}
+                    <Button size="xs" color="alternative" onclick={() => again(true)}>Run everything</Button>
                 {/if}
             </span>
         </div>
         {#each run.templates as one (one.template)}
-            <p class="px-5 pb-2 text-xs text-gray-600 dark:text-gray-300">uses <span class="font-mono">{one.template}</span> of <span class="font-mono">{one.commit.slice(0, 12)}</span>{#if one.changed_since}<span class="font-semibold">, another than in <a class="underline" href={runAddress(project, one.changed_since)} onclick={link}>#{one.changed_since}</a></span>{/if}</p>
+            <p class="px-5 pb-2 text-xs text-gray-600 dark:text-gray-300">uses <span class="font-mono">{one.template}</span> of <span class="font-mono">{one.commit.slice(0, 12)}</span>{#if one.changed_since}<span class="font-semibold">, changed since <a class="underline" href={runAddress(project, one.changed_since)} onclick={link}>#{one.changed_since}</a></span>{/if}</p>
         {/each}
         {#if asked?.approval}
             <div class="mx-5 mb-3 flex items-center gap-4 border-l-4 border-waiting px-4 py-2" role="alertdialog" aria-label="An answer is asked for">
@@ -109,12 +109,12 @@
                 <Button size="xs" color="alternative" onclick={() => answer(false)}>No, stop the run</Button>
             </div>
         {/if}
-        {#if run.barred_by.length}
+        {#if run.missing.length}
             <div class="mx-5 mb-3 border-l-4 border-failed px-4 py-2" role="alert">
                 <p class="mb-1 font-semibold">Nothing of it ran: something that it needs is not there.</p>
                 <ul class="space-y-1.5">
-                    {#each run.barred_by as one (one.job + one.what)}
-                        <li><span class="font-medium">{one.job}</span>: {one.what}<br /><span class="text-xs text-gray-600 dark:text-gray-300">what mends it: <code>{one.next}</code></span></li>
+                    {#each run.missing as one (one.job + one.what)}
+                        <li><span class="font-medium">{one.job}</span>: {one.what}<br /><span class="text-xs text-gray-600 dark:text-gray-300">fix: <code>{one.fix}</code></span></li>
                     {/each}
                 </ul>
             </div>
@@ -127,7 +127,7 @@
         {/each}
         {#if run.stages.length}
             <div class="px-2 pb-2"><Lanes {run} selected={shown} /></div>
-            <Products {run} />
+            <Results {run} />
         {/if}
         {#if run.failure && (!job || job === run.failure.job)}
             <div class="mx-5 my-2 border-l-4 border-failed px-4 py-2" role="alert">

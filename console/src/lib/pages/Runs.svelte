@@ -84,7 +84,7 @@
         <table class="w-full table-fixed text-left">
             <thead class="text-xs text-gray-500 dark:text-gray-400">
                 <tr class="border-b border-gray-300 dark:border-gray-700">
-                    <th class="w-44 py-1.5 font-normal">run</th><th class="w-28 font-normal">state</th><th class="w-24 font-normal">made</th>
+                    <th class="w-44 py-1.5 font-normal">run</th><th class="w-28 font-normal">state</th><th class="w-24 font-normal">created</th>
                     <th class="w-24 font-normal">took</th><th class="w-28 font-normal">branch</th><th class="font-normal">commit</th><th class="w-[30%] font-normal">what it does, or why it ended</th>
                 </tr>
             </thead>

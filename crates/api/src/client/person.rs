@@ -11,11 +11,11 @@ use std::path::Path;
 use tokio_util::io::ReaderStream;
 
 use crate::{
-    AnswerRequest, EnvironmentList, EnvironmentView, FlickeringTests, Identity, ImageChain, ImageDetail,
-    ImageDifference, ImageList, KeptFiles, NewProject, NewToken, PlanRequest, PlanView, PoolView, ProjectChange,
-    ProjectList, ProjectView, RegistryChange, RegistryList, RegistryProof, RegistryQuestion, RegistryView,
-    RerunRequest, RunDetail, RunPage, RunSummary, RunnerList, SecretList, SecretValue, SecretView, StartRequest,
-    StopRequest, TemplateText, TokenList, TokenMade, TryRequest,
+    AnswerRequest, ArtifactFiles, EnvironmentList, EnvironmentView, FlakyTests, Identity, ImageChain, ImageDetail,
+    ImageDifference, ImageList, NewProject, NewToken, PlanRequest, PlanView, PoolView, ProjectChange, ProjectList,
+    ProjectView, RegistryChange, RegistryList, RegistryProof, RegistryQuestion, RegistryView, RerunRequest, RunDetail,
+    RunPage, RunSummary, RunnerList, SecretList, SecretValue, SecretView, StartRequest, StopRequest, TemplateText,
+    TokenList, TokenMade, TryRequest,
 };
 
 /// The API, with a person's token.
@@ -152,9 +152,9 @@ impl Client {
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn rerun(&self, run: &RunId, failed: bool) -> Result<RunSummary, ClientError> {
+    pub async fn rerun(&self, run: &RunId, all: bool) -> Result<RunSummary, ClientError> {
         let url = self.wire.url(&format!("{}/rerun", run_path(run)));
-        self.wire.json(self.wire.http.post(url).json(&RerunRequest { failed })).await
+        self.wire.json(self.wire.http.post(url).json(&RerunRequest { all })).await
     }
 
     /// Answers the approval that a run waits for.
@@ -213,10 +213,10 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn template(&self, name: &TemplateName) -> Result<TemplateText, ClientError> {
-        let folder = if name.folder.is_empty() { String::new() } else { format!("/{}", name.folder) };
-        let from = format!("{}{folder}@{}", name.project, name.version);
+        let TemplateName { name, project, folder, version } = name;
         let url = self.wire.url("/api/v1/templates");
-        self.wire.json(self.wire.http.get(url).query(&[("name", &name.name), ("from", &from)])).await
+        let query = [("name", name), ("project", project), ("folder", folder), ("version", version)];
+        self.wire.json(self.wire.http.get(url).query(&query)).await
     }
 
     /// A project's secrets, without their values.
@@ -245,33 +245,33 @@ impl Client {
         self.wire.send(self.wire.http.delete(url)).await.map(|_| ())
     }
 
-    /// The files that a job kept under a name.
+    /// The files of an artifact of a job.
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn kept(&self, run: &RunId, job: &str, name: &str) -> Result<KeptFiles, ClientError> {
-        self.get(&format!("{}/jobs/{}/files/{name}", run_path(run), job.replace('/', "~"))).await
+    pub async fn artifact(&self, run: &RunId, job: &str, name: &str) -> Result<ArtifactFiles, ClientError> {
+        self.get(&format!("{}/jobs/{}/artifacts/{name}", run_path(run), job.replace('/', "~"))).await
     }
 
     /// The same files as an archive (tar, compressed with gzip), whole.
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn kept_archive(&self, run: &RunId, job: &str, name: &str) -> Result<Vec<u8>, ClientError> {
-        let path = format!("{}/jobs/{}/files/{name}/archive", run_path(run), job.replace('/', "~"));
+    pub async fn artifact_archive(&self, run: &RunId, job: &str, name: &str) -> Result<Vec<u8>, ClientError> {
+        let path = format!("{}/jobs/{}/artifacts/{name}/archive", run_path(run), job.replace('/', "~"));
         let response = self.wire.send(self.wire.http.get(self.wire.url(&path))).await?;
         response.bytes().await.map(|bytes| bytes.to_vec()).map_err(|error| self.wire.unreachable(&error))
     }
 
-    /// The tests of a job that flicker.
+    /// The tests of a job that are flaky.
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn flickering(&self, project: &str, job: &str) -> Result<FlickeringTests, ClientError> {
-        self.get(&format!("/api/v1/projects/{project}/flickering/{}", job.replace('/', "~"))).await
+    pub async fn flaky(&self, project: &str, job: &str) -> Result<FlakyTests, ClientError> {
+        self.get(&format!("/api/v1/projects/{project}/flaky/{}", job.replace('/', "~"))).await
     }
 
-    /// The runners, and the pools that have a cap.
+    /// The runners, and the pools that have a limit.
     ///
     /// # Errors
     /// See [`ClientError`].
@@ -279,7 +279,7 @@ impl Client {
         self.get("/api/v1/runners").await
     }
 
-    /// Sets a pool's cap, or takes it away.
+    /// Sets a pool's limit, or takes it away.
     ///
     /// # Errors
     /// See [`ClientError`].

@@ -10,8 +10,8 @@ use tokio_util::io::ReaderStream;
 
 use super::{ClientError, Wire};
 use crate::{
-    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, KeepRequest,
-    LayerDigests, LogLength, Report, SourceChanges, TakeRequest,
+    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, LayerDigests,
+    LogLength, NewArtifact, Report, SourceChanges, TakeRequest,
 };
 
 /// The API, with a runner's token.
@@ -146,8 +146,8 @@ impl RunnerClient {
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn keep(&self, assignment: &Assignment, request: &KeepRequest) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.post(self.lease_url(assignment, "keeps")).json(request)).await.map(|_| ())
+    pub async fn add_artifact(&self, assignment: &Assignment, request: &NewArtifact) -> Result<(), ClientError> {
+        self.wire.send(self.wire.http.post(self.lease_url(assignment, "artifacts")).json(request)).await.map(|_| ())
     }
 
     /// Tells of an image, before it is pushed.

@@ -35,7 +35,7 @@ pub struct Access {
     /// The path in it that names of images mean which name no registry; empty for names as they are. Nothing
     /// where it is not the one that they mean.
     #[serde(default)]
-    pub short_names: Option<String>,
+    pub bare_names: Option<String>,
 }
 
 /// A name and a password, or a token that stands for one.
@@ -55,11 +55,11 @@ impl fmt::Debug for SignIn {
 
 /// Why a name without a registry names no image.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum ShortNameError {
+pub enum BareNameError {
     /// No registry was chosen for such names.
     #[error(
         "`{0}` names no registry, and none was chosen for such names; write HOST/{0}, or have one chosen: \
-         pondrix registry add HOST --short-names"
+         pondrix registry add HOST --bare-names"
     )]
     NoRegistry(String),
     /// Not a name, wherever it is looked for.
@@ -97,9 +97,9 @@ impl Registries {
     ///
     /// # Errors
     /// When none was chosen, or it is not a name.
-    pub fn full_name(&self, short: &str) -> Result<Reference, ShortNameError> {
-        let chosen = self.by_host.iter().find_map(|(host, access)| Some((host, access.short_names.as_ref()?)));
-        let (host, path) = chosen.ok_or_else(|| ShortNameError::NoRegistry(short.to_owned()))?;
+    pub fn full_name(&self, short: &str) -> Result<Reference, BareNameError> {
+        let chosen = self.by_host.iter().find_map(|(host, access)| Some((host, access.bare_names.as_ref()?)));
+        let (host, path) = chosen.ok_or_else(|| BareNameError::NoRegistry(short.to_owned()))?;
         let path = path.trim_matches('/');
         let slash = if path.is_empty() { "" } else { "/" };
         Ok(format!("{host}/{path}{slash}{short}").parse()?)
@@ -130,13 +130,13 @@ mod tests {
     #[test]
     fn names_without_a_registry_mean_the_chosen_one() {
         let mut registries = Registries::at([("mirror.test", "http://127.0.0.1:1")]);
-        assert_eq!(registries.full_name("web:1"), Err(ShortNameError::NoRegistry("web:1".to_owned())));
+        assert_eq!(registries.full_name("web:1"), Err(BareNameError::NoRegistry("web:1".to_owned())));
         for (path, expected) in [("", "mirror.test/web:1"), ("common/base/", "mirror.test/common/base/web:1")] {
             let access = registries.by_host.get_mut("mirror.test").unwrap();
-            access.short_names = Some(path.to_owned());
+            access.bare_names = Some(path.to_owned());
             assert_eq!(registries.full_name("web:1").unwrap().to_string(), expected);
         }
-        assert!(matches!(registries.full_name("web"), Err(ShortNameError::Reference(_))));
+        assert!(matches!(registries.full_name("web"), Err(BareNameError::Reference(_))));
     }
 
     #[test]

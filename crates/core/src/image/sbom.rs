@@ -1,4 +1,4 @@
-//! A bill of materials: SPDX 2.3, as JSON.
+//! A software bill of materials (SBOM): SPDX 2.3, as JSON.
 
 use serde_json::{Value, json};
 
@@ -8,7 +8,7 @@ use crate::Time;
 /// The media type under which such a document is attached to an image.
 pub const SPDX: &str = "application/spdx+json";
 
-/// The bill of materials of an image. The same packages at the same moment give the same document.
+/// The SBOM of an image. The same packages at the same moment give the same document.
 #[must_use]
 pub fn spdx(repository: &Repository, digest: &Digest, packages: &[Package], moment: Time) -> Value {
     let image = json!({

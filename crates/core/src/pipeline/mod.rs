@@ -7,19 +7,21 @@ mod check;
 mod fault;
 mod model;
 mod nodes;
+mod notation;
 mod pattern;
 mod read;
 mod secret_name;
+mod synonyms;
 mod tree;
 mod variables;
 
 pub(crate) use fault::help_for_unknown;
 pub use fault::{Fault, Place, Span, nearest};
 pub use model::{
-    Approval, Ask, AskKind, Axis, Beside, BuildSecret, Cache, Condition, Conditions, Destination, Earlier, ImageJob,
-    Job, JobKind, Keep, LayerForm, Limits, Matrix, Needs, Network, ON_HOST, Output, Pipeline, Push, Ready, Retry,
-    RolloutJob, SECRET_FOLDER, SecretUse, Spanned, Stage, StartKind, StartRule, Step, StepsJob, Take, TemplateName,
-    Templates,
+    Approval, Artifact, Axis, BuildSecret, Cache, Condition, Conditions, Destination, Fetch, FileSystem, ImageJob,
+    Input, InputKind, Job, JobKind, LayerForm, Limits, Matrix, Needs, Network, OnFailure, Output, Pipeline, Push,
+    Ready, RequiredResult, Retry, RolloutJob, SECRET_FOLDER, SecretUse, Service, Spanned, Stage, StartKind, StartRule,
+    Step, StepsJob, TemplateName, TemplateNameError, Templates,
 };
 pub use pattern::Pattern;
 pub use read::{fault_at, read, read_with, uses, words};

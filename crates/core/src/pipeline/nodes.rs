@@ -8,6 +8,7 @@ use std::ops::RangeInclusive;
 
 use super::fault::{Fault, Span, help_for_unknown};
 use super::model::Spanned;
+use super::synonyms;
 use super::tree::{At, Document, Entry, Node, Value};
 
 /// The texts being read, and the faults found in them so far.
@@ -64,6 +65,13 @@ impl<'t> Sheet<'t> {
         Span { start, end, file: self.current.get() }
     }
 
+    /// The text at a place in the file that is read now; nothing where there is no such place.
+    fn source(&self, (start, end): At) -> &'t str {
+        let files = self.files.borrow();
+        let text = files[self.current.get()].1;
+        text.get(start..end).unwrap_or_default()
+    }
+
     pub(super) fn fault(&self, span: Span, message: impl Into<String>, help: impl Into<String>) {
         let help = Some(help.into()).filter(|help| !help.is_empty());
         let files = self.files.borrow();
@@ -85,9 +93,11 @@ impl<'t> Sheet<'t> {
                 self.fault(self.span(ty.at), format!("`({})` means nothing here", ty.text), "leave it out");
             }
             let line = Line { sheet: self, node, values_taken: 0, names_known: Vec::new() };
+            let unread = line.again();
             if !read(line) {
                 let word = &name.text;
-                self.fault(self.span(name.at), format!("`{word}` is not a word here"), help_for_unknown(word, known));
+                let help = synonyms::of_word(&unread, known).unwrap_or_else(|| help_for_unknown(word, known));
+                self.fault(self.span(name.at), format!("`{word}` is not a word here"), help);
             }
         }
     }
@@ -100,7 +110,28 @@ impl<'t> Sheet<'t> {
     }
 }
 
+/// What stands behind a line's word, as it was written.
+pub(super) struct Written<'t> {
+    /// The first value that is no property.
+    pub(super) first: Option<&'t str>,
+    /// All values and properties.
+    pub(super) all: &'t str,
+}
+
 impl<'s, 't> Line<'s, 't> {
+    /// The same line, of which nothing was taken.
+    fn again(&self) -> Self {
+        Line { sheet: self.sheet, node: self.node, values_taken: 0, names_known: Vec::new() }
+    }
+
+    /// What stands behind the word, as it was written.
+    pub(super) fn written(&self) -> Written<'t> {
+        let first = self.values().next().map(|entry| self.sheet.source(entry.at));
+        let entries = &self.node.entries;
+        let all = entries.first().zip(entries.last()).map(|(first, last)| self.sheet.source((first.at.0, last.at.1)));
+        Written { first, all: all.unwrap_or_default() }
+    }
+
     /// The word the node begins with.
     pub(super) fn word(&self) -> &'s str {
         &self.node.name.text
@@ -134,7 +165,7 @@ impl<'s, 't> Line<'s, 't> {
         match entry.value.as_text() {
             Some(text) => Some(Spanned { value: text.to_owned(), span }),
             None => {
-                self.fault(span, format!("`{}` is not a text", entry.value), "write it in quotes");
+                self.fault(span, format!("`{}` is not a string", entry.value), "write it in quotes");
                 None
             }
         }
@@ -317,7 +348,10 @@ impl<'s, 't> Line<'s, 't> {
             if let Some(name) = &entry.name
                 && !self.names_known.contains(&name.text.as_str())
             {
-                let help = help_for_unknown(&name.text, &self.names_known);
+                let behind = self.sheet.source((name.at.1, entry.at.1));
+                let value = behind.trim_start().trim_start_matches('=').trim_start();
+                let help = synonyms::of_property(&name.text, value, &self.names_known)
+                    .unwrap_or_else(|| help_for_unknown(&name.text, &self.names_known));
                 self.fault(self.sheet.span(name.at), format!("`{}` has no `{}`", self.word(), &name.text), help);
             }
         }

@@ -12,6 +12,8 @@ use std::fmt;
 use kdl::{KdlDiagnostic, KdlDocument, KdlEntry, KdlIdentifier, KdlNode, KdlValue};
 use miette::SourceSpan;
 
+use super::notation::{self, Slip};
+
 /// A place: the first byte, and the one after the last.
 pub(super) type At = (usize, usize);
 
@@ -60,17 +62,49 @@ impl Document {
     /// Reads a text.
     ///
     /// # Errors
-    /// What the library complains of.
-    pub(super) fn read(text: &str) -> Result<Self, Vec<KdlDiagnostic>> {
-        match plain::read(text) {
-            Some(document) => Ok(document),
-            None => Self::read_all(text),
+    /// The places where the writer slipped, at least one.
+    pub(super) fn read(text: &str) -> Result<Self, Vec<Slip>> {
+        if let Some(document) = plain::read(text) {
+            return Ok(document);
+        }
+        if let Some(at) = notation::too_deep(text) {
+            let message = format!("braces stand more than {} deep in each other here", notation::DEEPEST);
+            return Err(vec![Slip { at, message, help: "no pipeline needs that".to_owned() }]);
+        }
+        match Self::read_all(text) {
+            Ok(document) => {
+                let slips = notation::misread(text, &document);
+                if slips.is_empty() { Ok(document) } else { Err(slips) }
+            }
+            Err(complaints) => {
+                let slips = notation::slips(text);
+                Err(if slips.is_empty() { vec![unknown_slip(text, &complaints)] } else { slips })
+            }
         }
     }
 
     /// Reads a text with the library, whatever it uses of the language.
     fn read_all(text: &str) -> Result<Self, Vec<KdlDiagnostic>> {
         KdlDocument::parse_v2(text).map(|document| Self::from(&document)).map_err(|error| error.diagnostics)
+    }
+}
+
+/// What the library complains of first, where it is no slip of a known kind. One slip makes it complain of every brace
+/// around it as well: those complaints are only worth telling when there is nothing else to tell.
+fn unknown_slip(text: &str, complaints: &[KdlDiagnostic]) -> Slip {
+    let echo = |complaint: &&KdlDiagnostic| {
+        complaint
+            .message
+            .as_ref()
+            .is_some_and(|words| words.contains("losing '}'") || words.contains("end of document"))
+    };
+    let first = complaints.iter().find(|one| !echo(one)).or(complaints.first());
+    let at = first.map_or((0, 1), |complaint| at(complaint.span));
+    let help = first.and_then(|complaint| complaint.help.clone().or_else(|| complaint.message.clone()));
+    Slip {
+        at: (at.0.min(text.len()), at.1.min(text.len())),
+        message: "this is not KDL 2, the notation of pipeline files".to_owned(),
+        help: help.unwrap_or_default(),
     }
 }
 

@@ -36,7 +36,7 @@ fn unmet(condition: &Condition, start: &Start) -> Option<String> {
     if let Some(kind) = condition.start.filter(|kind| *kind != start.kind) {
         return Some(format!("started by {} and not by {kind}", start.kind));
     }
-    let paths = condition.touched.as_ref().filter(|paths| !touched(paths, start))?;
+    let paths = condition.changed.as_ref().filter(|paths| !was_changed(paths, start))?;
     Some(format!("nothing that fits {paths} was changed"))
 }
 
@@ -46,12 +46,12 @@ fn said(condition: &Condition) -> String {
         condition.branch.as_ref().map(|branch| format!("branch={branch}")),
         condition.tag.as_ref().map(|tag| format!("tag={tag}")),
         condition.start.map(|start| format!("start={start}")),
-        condition.touched.as_ref().map(|paths| format!("touched={paths}")),
+        condition.changed.as_ref().map(|paths| format!("changed={paths}")),
     ];
     parts.into_iter().flatten().collect::<Vec<_>>().join(" ")
 }
 
 /// Whether a changed file fits; taken for granted where it is not known what changed.
-pub(super) fn touched(paths: &Pattern, start: &Start) -> bool {
+pub(super) fn was_changed(paths: &Pattern, start: &Start) -> bool {
     start.changed.as_ref().is_none_or(|changed| changed.iter().any(|path| paths.matches(path)))
 }

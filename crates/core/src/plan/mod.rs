@@ -9,11 +9,12 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use conditions::{left_out, touched};
+use conditions::{left_out, was_changed};
 
 use crate::JobKey;
 use crate::pipeline::{
-    Approval, Ask, Earlier, ImageJob, Job, JobKind, Needs, Pipeline, Push, Retry, Stage, StartKind, StartRule, Take,
+    Approval, Fetch, ImageJob, Input, Job, JobKind, Needs, Pipeline, Push, RequiredResult, Retry, Stage, StartKind,
+    StartRule,
 };
 
 /// What is known of a start.
@@ -27,7 +28,7 @@ pub struct Start {
     pub tag: Option<String>,
     /// The paths of the files that changed since the branch was last seen; nothing where that is not known.
     pub changed: Option<Vec<String>>,
-    /// What was said to each `ask`.
+    /// The value of each input.
     pub inputs: BTreeMap<String, String>,
 }
 
@@ -67,7 +68,7 @@ pub struct PlannedJob {
     /// The jobs that must be over before it begins.
     pub after: Vec<JobKey>,
     /// How these, and earlier stages, must have ended.
-    pub earlier: Earlier,
+    pub required_result: RequiredResult,
     /// Whether it is tried again.
     pub retry: Retry,
     /// Whether the stage may pass when it fails.
@@ -76,9 +77,9 @@ pub struct PlannedJob {
     pub locks: Vec<String>,
     /// The runner that it needs.
     pub needs: Needs,
-    /// Where the files come from that it asks for, in their order.
+    /// Where the artifacts come from that it fetches, in their order.
     #[serde(default)]
-    pub takes: Vec<JobKey>,
+    pub fetches: Vec<JobKey>,
     /// The jobs that build the images of the index that this one makes, where each has a runner of its own.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<JobKey>,
@@ -90,29 +91,29 @@ pub struct PlannedJob {
 ///
 /// # Errors
 /// In words, why not.
-pub fn wants(pipeline: &Pipeline, start: &Start) -> Result<(), String> {
+pub fn check_start(pipeline: &Pipeline, start: &Start) -> Result<(), String> {
     if pipeline.starts.iter().any(|rule| fits(rule, start)) {
         return Ok(());
     }
     let near = |rule: &&StartRule| matches!(rule, StartRule::Commit { branch, .. } if start.tag.is_none() && branch.matches(&start.branch));
     Err(match pipeline.starts.iter().find(near) {
-        Some(StartRule::Commit { touching: Some(paths), .. }) => format!("nothing that fits `{paths}` was changed"),
+        Some(StartRule::Commit { changed: Some(paths), .. }) => format!("nothing that fits `{paths}` was changed"),
         _ => "no `start` of its pipeline fits".to_owned(),
     })
 }
 
 fn fits(rule: &StartRule, start: &Start) -> bool {
     match (rule, &start.tag) {
-        (StartRule::Commit { branch, touching }, None) => {
+        (StartRule::Commit { branch, changed }, None) => {
             start.kind == StartKind::Commit
                 && branch.matches(&start.branch)
-                && touching.as_ref().is_none_or(|paths| touched(paths, start))
+                && changed.as_ref().is_none_or(|paths| was_changed(paths, start))
         }
         (StartRule::Tag { tag }, Some(named)) => start.kind == StartKind::Commit && tag.matches(named),
         // The clock looks at its rules itself.
-        (StartRule::Clock { branch, .. }, None) => start.kind == StartKind::Clock && *branch == start.branch,
+        (StartRule::Schedule { branch, .. }, None) => start.kind == StartKind::Schedule && *branch == start.branch,
         // Who knows the branch's images has looked at them.
-        (StartRule::Base, None) => start.kind == StartKind::Base,
+        (StartRule::BaseMoved, None) => start.kind == StartKind::BaseMoved,
         _ => false,
     }
 }
@@ -121,19 +122,20 @@ fn fits(rule: &StartRule, start: &Start) -> bool {
 ///
 /// # Errors
 /// Everything that is wrong with what was said, in words.
-pub fn inputs(asks: &[Ask], said: &BTreeMap<String, String>) -> Result<BTreeMap<String, String>, Vec<String>> {
+pub fn inputs(declared: &[Input], said: &BTreeMap<String, String>) -> Result<BTreeMap<String, String>, Vec<String>> {
     let mut values = BTreeMap::new();
     let mut faults = Vec::new();
-    for ask in asks {
-        let name = &ask.name.value;
-        let value = match (said.get(name), &ask.default) {
-            (Some(text), _) => {
-                ask.kind.accept(text).map_err(|allowed| format!("`{text}` cannot be the `{name}`: write {allowed}"))
-            }
+    for input in declared {
+        let name = &input.name.value;
+        let value = match (said.get(name), &input.default) {
+            (Some(text), _) => input
+                .kind
+                .accept(text)
+                .map_err(|allowed| format!("`{text}` cannot be the input `{name}`: write {allowed}")),
             (None, Some(default)) => Ok(default.clone()),
             (None, None) => {
-                let help = ask.help.as_ref().map(|help| format!(" ({help})")).unwrap_or_default();
-                Err(format!("`{name}`{help} must be said: --ask {name}=VALUE"))
+                let help = input.help.as_ref().map(|help| format!(" ({help})")).unwrap_or_default();
+                Err(format!("the input `{name}`{help} has no value: write --input {name}=VALUE"))
             }
         };
         match value {
@@ -141,10 +143,10 @@ pub fn inputs(asks: &[Ask], said: &BTreeMap<String, String>) -> Result<BTreeMap<
             Err(words) => faults.push(words),
         }
     }
-    let known: Vec<_> = asks.iter().map(|ask| ask.name.value.as_str()).collect();
+    let known: Vec<_> = declared.iter().map(|input| input.name.value.as_str()).collect();
     for name in said.keys().filter(|name| !known.contains(&name.as_str())) {
         let help = crate::pipeline::help_for_unknown(name, &known);
-        faults.push(format!("the pipeline does not ask for `{name}`; {help}"));
+        faults.push(format!("the pipeline has no input `{name}`; {help}"));
     }
     if faults.is_empty() { Ok(values) } else { Err(faults) }
 }
@@ -159,8 +161,8 @@ impl Plan {
             let mut jobs = Vec::new();
             for job in &stage.jobs {
                 let mut why = stage_left_out.clone().or_else(|| left_out(&job.conditions, start));
-                if let JobKind::Rollout(rollout) = &job.kind {
-                    let image = &rollout.image.value;
+                if let Some(image) = job.kind.used_image() {
+                    let image = &image.value;
                     let built = stages.iter().flat_map(|stage| &stage.jobs).find(|job| job.is_image(image));
                     let image_left_out = built.is_none_or(|job| job.left_out.is_some());
                     why = why.or_else(|| image_left_out.then(|| format!("the image `{image}` is left out")));
@@ -177,12 +179,12 @@ impl Plan {
                         matrix,
                         left_out: why.clone(),
                         after: after.clone(),
-                        earlier: job.earlier.unwrap_or(stage.earlier),
+                        required_result: job.required_result.unwrap_or(stage.required_result),
                         retry: job.retry,
                         may_fail: job.may_fail,
                         locks: locks(job),
                         needs: job.needs.clone(),
-                        takes: Vec::new(),
+                        fetches: Vec::new(),
                         parts: Vec::new(),
                         kind: kind(pipeline, &stage.env, job),
                     }));
@@ -196,11 +198,13 @@ impl Plan {
             });
         }
         let mut plan = Self { stages, supersede: pipeline.supersede };
-        let takers = plan.jobs().filter(|job| matches!(&job.kind, JobKind::Steps(steps) if !steps.takes.is_empty()));
-        let taken: Vec<_> = takers.map(|job| (job.key.clone(), takes(&plan.before(&job.key), job))).collect();
-        for (key, takes) in taken {
+        let fetching =
+            plan.jobs().filter(|job| matches!(&job.kind, JobKind::Steps(steps) if !steps.fetches.is_empty()));
+        let sources: Vec<_> =
+            fetching.map(|job| (job.key.clone(), artifact_sources(&plan.before(&job.key), job))).collect();
+        for (key, sources) in sources {
             if let Some(job) = plan.stages.iter_mut().flat_map(|stage| &mut stage.jobs).find(|job| job.key == key) {
-                job.takes = takes;
+                job.fetches = sources;
             }
         }
         plan
@@ -280,19 +284,19 @@ impl PlannedJob {
     }
 }
 
-/// Where the files come from that a job asks for.
-fn takes(before: &[&PlannedJob], job: &PlannedJob) -> Vec<JobKey> {
+/// The jobs whose artifacts a job fetches.
+fn artifact_sources(before: &[&PlannedJob], job: &PlannedJob) -> Vec<JobKey> {
     let JobKind::Steps(steps) = &job.kind else { return Vec::new() };
-    let source = |take: &Take| {
-        let keeps = |job: &&&PlannedJob| match &job.kind {
-            JobKind::Steps(steps) => steps.keeps.iter().any(|keep| keep.name == take.name),
+    let source = |fetch: &Fetch| {
+        let leaves = |job: &&&PlannedJob| match &job.kind {
+            JobKind::Steps(steps) => steps.artifacts.iter().any(|artifact| artifact.name == fetch.name),
             JobKind::Image(_) | JobKind::Rollout(_) => false,
         };
-        let named = |job: &&&PlannedJob| take.from.as_ref().is_none_or(|from| job.key.job() == from.value);
-        before.iter().filter(keeps).rfind(named).map(|job| job.key.clone())
+        let named = |job: &&&PlannedJob| fetch.from.as_ref().is_none_or(|from| job.key.job() == from.value);
+        before.iter().filter(leaves).rfind(named).map(|job| job.key.clone())
     };
     // What the check let pass is found; what it did not never comes here.
-    steps.takes.iter().map(|take| source(take).unwrap_or_else(|| JobKey::new("?", &take.name.value))).collect()
+    steps.fetches.iter().map(|fetch| source(fetch).unwrap_or_else(|| JobKey::new("?", &fetch.name.value))).collect()
 }
 
 /// What a job holds: what its file says, and a rollout its environment, so that two runs of a project
@@ -309,7 +313,7 @@ fn locks(job: &Job) -> Vec<String> {
 /// an index over images that other jobs build. These are pushed without a tag.
 fn in_parts(mut job: PlannedJob) -> Vec<PlannedJob> {
     let JobKind::Image(image) = &job.kind else { return vec![job] };
-    if !image.runner_each {
+    if !image.builds_native {
         return vec![job];
     }
     if let [platform] = &image.platforms[..] {

@@ -17,14 +17,14 @@ pub enum Event {
         /// The earlier run.
         from: RunId,
         /// What it made there.
-        products: Vec<Product>,
+        results: Vec<JobResult>,
     },
     /// The run begins with the proof that it can finish.
     PreflightBegan,
     /// Something that the run needs is not there. Nothing of it runs.
-    Barred {
+    PreflightFailed {
         /// All of it.
-        faults: Vec<PreflightFault>,
+        missing: Vec<PreflightFault>,
     },
     /// The run's first stage begins.
     Began,
@@ -61,11 +61,11 @@ pub enum Event {
         log: u64,
     },
     /// A job made something that others use.
-    Made {
+    ResultAdded {
         /// The job.
         job: JobKey,
         /// What it made.
-        product: Product,
+        result: JobResult,
     },
     /// A job ended.
     JobEnded {
@@ -101,7 +101,7 @@ pub struct PreflightFault {
     /// What is wrong.
     pub what: String,
     /// What mends it: a command, where there is one.
-    pub next: String,
+    pub fix: String,
 }
 
 /// How a step ended.
@@ -149,8 +149,8 @@ pub struct BaseImage {
 /// Something that a job made.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(tag = "made", rename_all = "kebab-case")]
-pub enum Product {
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum JobResult {
     /// An image in a registry.
     Image {
         /// The repository.
@@ -176,8 +176,8 @@ pub enum Product {
         /// The text.
         value: String,
     },
-    /// Files that were kept.
-    Files {
+    /// Files that later jobs can fetch, and people.
+    Artifact {
         /// Their name.
         name: String,
         /// How many there are.

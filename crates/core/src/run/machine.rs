@@ -1,6 +1,6 @@
 //! How a run changes.
 
-use super::model::{Answer, JobRun, Run, StageRun, StepRun, Try};
+use super::model::{Answer, Attempt, JobRun, Run, StageRun, StepRun};
 use super::{Effect, Event, Outcome, StepEnd};
 use crate::{JobKey, State, Time};
 
@@ -28,12 +28,12 @@ impl Run {
     /// When the event cannot happen to the run as it stands; the run is then unchanged.
     pub fn apply(&mut self, event: &Event, now: Time) -> Result<Vec<Effect>, Refused> {
         match event {
-            Event::Carried { job, from, products } => {
+            Event::Carried { job, from, results } => {
                 self.only_when(self.state == State::Queued)?;
                 let job = self.job_in(job, State::Queued, |_| true)?;
                 job.state = State::Passed;
                 job.reason = Some(format!("passed in {from}"));
-                job.products = products.clone();
+                job.results = results.clone();
                 job.steps.iter_mut().for_each(|step| step.state = State::Skipped);
                 Ok(Vec::new())
             }
@@ -44,10 +44,10 @@ impl Run {
                 self.in_preflight = true;
                 Ok(vec![Effect::Preflight])
             }
-            Event::Barred { faults } => {
+            Event::PreflightFailed { missing } => {
                 self.only_when(self.in_preflight)?;
                 self.in_preflight = false;
-                self.barred_by = faults.clone();
+                self.missing = missing.clone();
                 Ok(self.go_on(now))
             }
             Event::Began => {
@@ -93,9 +93,9 @@ impl Run {
                 step.log_end = Some(*log);
                 Ok(Vec::new())
             }
-            Event::Made { job, product } => {
-                let job = self.job_in(job, State::Running, |job| !job.products.contains(product))?;
-                job.products.push(product.clone());
+            Event::ResultAdded { job, result } => {
+                let job = self.job_in(job, State::Running, |job| !job.results.contains(result))?;
+                job.results.push(result.clone());
                 Ok(Vec::new())
             }
             Event::JobEnded { job, outcome, reason } => {
@@ -165,7 +165,7 @@ impl Run {
         let mut effects = Vec::new();
         let mut broken: Option<String> = None;
         for stage in &mut self.stages {
-            if !self.barred_by.is_empty() {
+            if !self.missing.is_empty() {
                 stage.bar(now);
             }
             if !stage.state.is_over() {
@@ -183,7 +183,7 @@ impl Run {
         self.state = State::of_parts(self.stages.iter().map(|stage| stage.state));
         // A stop that kept anything from beginning stopped the run, whatever had passed before.
         let kept_back = self.jobs().any(|job| job.state == State::Skipped && job.barred);
-        if !self.barred_by.is_empty() {
+        if !self.missing.is_empty() {
             self.state = State::Failed;
         }
         if self.stopped_by.is_some() && kept_back && matches!(self.state, State::Passed | State::Skipped) {
@@ -219,7 +219,7 @@ impl StageRun {
                 (state, format!("stopped by {by}"))
             });
         } else if self.state == State::Queued {
-            let may_begin = |job: &JobRun| job.state == State::Queued && job.earlier.allows(broken.is_some());
+            let may_begin = |job: &JobRun| job.state == State::Queued && job.required_result.allows(broken.is_some());
             let opens = self.jobs.iter().any(may_begin);
             let waits = opens && self.approval.is_some();
             self.state = if waits { State::Waiting } else { State::Running };
@@ -279,7 +279,7 @@ impl StageRun {
         let before = |job: &&JobRun| self.jobs[at].after.contains(&job.key);
         let not_well = self.jobs.iter().filter(before).find(|job| !job.is_well()).map(|job| job.key.job().to_owned());
         let job = &mut self.jobs[at];
-        if job.earlier.allows(broken.is_some() || not_well.is_some()) {
+        if job.required_result.allows(broken.is_some() || not_well.is_some()) {
             job.queued = Some(now);
             effects.push(offer(job));
             return;
@@ -298,12 +298,12 @@ impl JobRun {
     /// Whether a job that ended is to be tried once more.
     fn is_tried_again(&self) -> bool {
         let fits = self.state == State::Lost || self.state == State::Failed && !self.retry.only_lost;
-        fits && self.tries.len() < self.retry.times as usize
+        fits && self.attempts.len() < self.retry.times as usize
     }
 
     /// A job that ended waits for a runner once more.
     fn begin_anew(&mut self, now: Time) {
-        self.tries.push(Try {
+        self.attempts.push(Attempt {
             state: self.state,
             reason: self.reason.take(),
             runner: self.runner.take(),
@@ -313,7 +313,7 @@ impl JobRun {
         self.state = State::Queued;
         self.queued = Some(now);
         self.ended = None;
-        self.products.clear();
+        self.results.clear();
         self.steps = self.steps.iter().map(StepRun::anew).collect();
     }
 }

@@ -9,6 +9,6 @@ mod event;
 mod machine;
 mod model;
 
-pub use event::{BaseImage, Effect, Event, Outcome, PreflightFault, Product, StepEnd};
+pub use event::{BaseImage, Effect, Event, JobResult, Outcome, PreflightFault, StepEnd};
 pub use machine::Refused;
-pub use model::{Answer, Hold, JobRun, Run, StageRun, StepRun, Try};
+pub use model::{Answer, Attempt, Hold, JobRun, Run, StageRun, StepRun};

@@ -1,7 +1,7 @@
 //! A run's state.
 
-use super::{PreflightFault, Product, StepEnd};
-use crate::pipeline::{Approval, Earlier, JobKind, Retry};
+use super::{JobResult, PreflightFault, StepEnd};
+use crate::pipeline::{Approval, JobKind, RequiredResult, Retry};
 use crate::plan::{Plan, PlannedJob, PlannedStage};
 use crate::{JobKey, State, Time};
 
@@ -21,7 +21,7 @@ pub struct Run {
     /// Whether what it needs is being looked at, and its first stage has not begun yet.
     pub in_preflight: bool,
     /// What it needed and was not there.
-    pub barred_by: Vec<PreflightFault>,
+    pub missing: Vec<PreflightFault>,
 }
 
 /// A stage of a run.
@@ -79,7 +79,7 @@ pub struct JobRun {
     /// The jobs of its stage that must be over before it begins.
     pub after: Vec<JobKey>,
     /// How these, and earlier stages, must have ended.
-    pub earlier: Earlier,
+    pub required_result: RequiredResult,
     /// Whether it is tried again.
     pub retry: Retry,
     /// Whether the stage may pass when it fails.
@@ -89,7 +89,7 @@ pub struct JobRun {
     /// Whether it was skipped because something before it did not pass.
     pub barred: bool,
     /// How often it was tried and failed before.
-    pub tries: Vec<Try>,
+    pub attempts: Vec<Attempt>,
     /// Who has it, or had it.
     pub runner: Option<String>,
     /// When it could have begun: its turn came.
@@ -101,12 +101,12 @@ pub struct JobRun {
     /// Its steps, in order.
     pub steps: Vec<StepRun>,
     /// What it made.
-    pub products: Vec<Product>,
+    pub results: Vec<JobResult>,
 }
 
 /// A time that a job was tried, and is tried again after.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Try {
+pub struct Attempt {
     /// How it ended.
     pub state: State,
     /// Why.
@@ -156,7 +156,7 @@ impl Run {
             ended: None,
             stopped_by: None,
             in_preflight: false,
-            barred_by: Vec::new(),
+            missing: Vec::new(),
         }
     }
 
@@ -182,10 +182,10 @@ impl Run {
     /// What this run holds against others of its project: what stages hold from their first job's
     /// beginning to their end, and what jobs hold while they run.
     #[must_use]
-    pub fn holds(&self) -> Vec<Hold> {
+    pub fn locks_held(&self) -> Vec<Hold> {
         let mut holds = Vec::new();
         for stage in &self.stages {
-            let begun = stage.jobs.iter().any(|job| job.started.is_some() || !job.tries.is_empty());
+            let begun = stage.jobs.iter().any(|job| job.started.is_some() || !job.attempts.is_empty());
             if let Some(lock) = stage.exclusive.as_ref().filter(|_| begun && !stage.state.is_over()) {
                 holds.push(Hold { lock: lock.clone(), stage: stage.name.clone(), job: None });
             }
@@ -200,7 +200,7 @@ impl Run {
 
     /// What a job needs to hold before it can begin.
     #[must_use]
-    pub fn wants(&self, key: &JobKey) -> Vec<Hold> {
+    pub fn locks_wanted(&self, key: &JobKey) -> Vec<Hold> {
         let Some(stage) = self.stages.iter().find(|stage| stage.name == key.stage()) else { return Vec::new() };
         let of_stage = stage.exclusive.iter().map(|lock| (lock, None));
         let of_job =
@@ -241,25 +241,25 @@ impl JobRun {
             state: if job.left_out.is_some() { State::Skipped } else { State::Queued },
             reason: job.left_out.clone(),
             after: job.after.clone(),
-            earlier: job.earlier,
+            required_result: job.required_result,
             retry: job.retry,
             may_fail: job.may_fail,
             locks: job.locks.clone(),
             barred: false,
-            tries: Vec::new(),
+            attempts: Vec::new(),
             runner: None,
             queued: None,
             started: None,
             ended: None,
             steps,
-            products: Vec::new(),
+            results: Vec::new(),
         }
     }
 
     /// Which time this is, from 1.
     #[must_use]
     pub fn attempt(&self) -> u32 {
-        u32::try_from(self.tries.len()).unwrap_or(u32::MAX).saturating_add(1)
+        u32::try_from(self.attempts.len()).unwrap_or(u32::MAX).saturating_add(1)
     }
 
     /// Whether what comes after can begin with this job as it ended.

@@ -70,7 +70,7 @@ impl Outside for Alone {
     }
 
     fn say(&self, stage: Option<&str>, line: &str) {
-        let lead = stage.map(|stage| format!("[{stage}] ")).unwrap_or_default();
+        let lead = stage.map(|stage| format!("{stage}> ")).unwrap_or_default();
         // In one piece: another stage's line may come in between two. A log that cannot be written does not make
         // the image another one.
         drop((&self.log).write_all(format!("{lead}{line}\n").as_bytes()));

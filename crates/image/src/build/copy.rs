@@ -8,7 +8,7 @@ use std::time::{Duration, SystemTime};
 
 use pondrix_sandbox::IdMap;
 
-use super::files::{FOLDER_MODE, FilesError, Item, at};
+use super::copied_files::{FOLDER_MODE, FilesError, Item, at};
 use super::owner::Mode;
 use crate::layer::attributes;
 use crate::layer::unpack::set_time;
@@ -197,7 +197,7 @@ impl<'a> Copier<'a> {
 mod tests {
     use proptest::prelude::*;
 
-    use super::super::files::{Layout, Source};
+    use super::super::copied_files::{Layout, Source};
     use super::*;
     use crate::recipe::Ignore;
 

@@ -303,7 +303,7 @@ pub fn build(input: &BuildInput, store: &Store, outside: &dyn Outside) -> Result
     });
     // Not worth failing for: the next build reads the files again.
     if let Some(Err(error)) = build.seen.as_ref().map(Seen::keep) {
-        outside.say(None, &format!("beware: what is in the context's files could not be remembered: {error}"));
+        outside.say(None, &format!("warning: what is in the context's files could not be remembered: {error}"));
     }
     // A stage that was ended because another failed is not why.
     let is_halted = |error: &BuildError| matches!(error, BuildError::Halted);

@@ -12,8 +12,8 @@
 
 mod alone;
 mod archives;
+mod copied_files;
 mod copy;
-mod files;
 mod finish;
 mod graph;
 mod key;
@@ -39,7 +39,7 @@ use crate::{Image, StoreError};
 
 pub use crate::store::{Remembered as Step, StepRecord};
 pub use alone::Alone;
-pub use files::plain_path;
+pub use copied_files::plain_path;
 pub use graph::{build, is_known_argument};
 
 /// The time, in seconds since 1970, that files get which a build makes: the beginning of the year 2000.
@@ -55,6 +55,8 @@ pub(crate) const EPOCH: &str = "SOURCE_DATE_EPOCH";
 pub struct BuildInput {
     /// The recipe.
     pub recipe: Recipe,
+    /// The recipe's path, for people.
+    pub recipe_path: String,
     /// The stage to build: its name, or its number from 0; the last where none is named.
     pub target: Option<String>,
     /// The folder whose files may be copied.
@@ -93,6 +95,7 @@ impl BuildInput {
     pub fn new(recipe: Recipe, context: &Path, scratch: &Path) -> Self {
         Self {
             recipe,
+            recipe_path: "image.recipe".to_owned(),
             target: None,
             context: context.to_owned(),
             ignore: Ignore::default(),

@@ -10,16 +10,16 @@ use pondrix_core::pipeline::Fault;
 use pondrix_sandbox::{Bind, EmptyFolder, Exit, MountPoint, Rootfs, SecretFile, Spec, View};
 use rustix::fs::{FlockOperation, flock};
 
+use super::copied_files::{Item, add_to_key};
 use super::copy::Copier;
-use super::files::{Item, add_to_key};
 use super::key::Key;
 use super::stage::StageBuild;
 use super::{BuildError, EPOCH};
 use crate::digest_of;
+use crate::garbage::note_cache;
 use crate::layer::Times;
 use crate::oci::Platform;
 use crate::recipe::{Command, Instruction, Mount, MountKind, Run, RunNetwork};
-use crate::room::note_cache;
 use crate::rootfs::Layers;
 use crate::store::io_error;
 
@@ -57,7 +57,7 @@ impl StageBuild<'_> {
         if !self.build.input.emulated.iter().chain([&here]).any(is_run_by) {
             let words =
                 format!("this machine is {here}, and cannot run what is for {}/{}", config.os, config.architecture);
-            let help = "write runner=\"each\" behind `platform` in the pipeline file, which has it built by a runner of that kind; or, where only files are made, begin the stage with FROM --platform=$BUILDPLATFORM";
+            let help = "write build=\"native\" behind `platform` in the pipeline file, which has it built by a runner of that kind; or, where only files are made, begin the stage with FROM --platform=$BUILDPLATFORM";
             return Err(self.fault(at, words, Some(help.to_owned())).into());
         }
         let mounts = run.mounts.iter().map(|mount| self.filled(at, mount)).collect::<Result<Vec<_>, _>>()?;

@@ -7,8 +7,8 @@ use std::path::{Path, PathBuf};
 
 use pondrix_core::image::Digest;
 
+use super::copied_files::{FilesError, Item, Layout, Source, add_to_key};
 use super::copy::Copier;
-use super::files::{FilesError, Item, Layout, Source, add_to_key};
 use super::key::Key;
 use super::owner::{self, Mode};
 use super::stage::{Build, StageBuild};

@@ -105,11 +105,11 @@ impl<'b> StageBuild<'b> {
             has_cmd: false,
         };
         this.begin()?;
-        for (place, instruction) in stage.instructions.iter().enumerate() {
+        for instruction in &stage.instructions {
             if build.is_halted() {
                 return Err(BuildError::Halted);
             }
-            this.say(&format!("[{}/{}] {}", place + 2, stage.instructions.len() + 1, instruction.text));
+            this.say_instruction(instruction, "");
             this.instruction(instruction)?;
         }
         Ok(this.state)
@@ -117,12 +117,11 @@ impl<'b> StageBuild<'b> {
 
     /// Takes over from the base, and does what the base asks of those who do.
     fn begin(&mut self) -> Result<(), BuildError> {
-        let total = self.stage.instructions.len() + 1;
         let meant = match &self.build.plan.bases[self.number] {
             Base::Image(name) if self.stage.base.contains('$') => format!(", which is {name}"),
             _ => String::new(),
         };
-        self.say(&format!("[1/{total}] {}{meant}", self.stage.from.text));
+        self.say_instruction(&self.stage.from, &meant);
         match &self.build.plan.bases[self.number] {
             Base::Scratch => self.state = State::empty(&self.platform),
             Base::Stage(other) => self.state = self.build.progress.wait_for(*other)?,
@@ -135,7 +134,7 @@ impl<'b> StageBuild<'b> {
         }
         let triggers = self.state.config.config.on_build.take().unwrap_or_default();
         for text in triggers {
-            self.say(&format!("[of the base] {text}"));
+            self.say(&format!("asked for by the base  {text}"));
             self.trigger = Some(text.clone());
             let read = Recipe::read_trigger(&text).map_err(|faults| {
                 let words = faults.first().map_or(String::new(), |fault| fault.message.clone());
@@ -150,6 +149,11 @@ impl<'b> StageBuild<'b> {
     pub(super) fn image(&self, at: &Instruction, name: &Reference) -> Result<crate::Image, BuildError> {
         let image = self.build.outside.image(name, &self.platform);
         image.map_err(|words| BuildError::from(self.fault(at, words, None)))
+    }
+
+    /// An instruction, behind its place in a form that editors open.
+    fn say_instruction(&self, at: &Instruction, more: &str) {
+        self.say(&format!("{}:{}  {}{more}", self.build.input.recipe_path, at.line, at.text));
     }
 
     fn say(&self, line: &str) {
@@ -314,14 +318,14 @@ impl<'b> StageBuild<'b> {
         self.build.progress.count_step();
         if let Some(known) = store.remembered(&key) {
             self.build.progress.count_known();
-            self.say("      known already");
+            self.say("      from cache");
             self.build.progress.note(&key, &known);
             self.keep(at, known);
             return Ok(());
         }
         if let Some(known) = self.build.outside.elsewhere(&key) {
             self.build.progress.count_known();
-            self.say("      known in the registry");
+            self.say("      from cache in the registry");
             store.remember(&key, &known)?;
             self.build.progress.note(&key, &known);
             self.keep(at, known);

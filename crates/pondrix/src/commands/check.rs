@@ -48,7 +48,7 @@ impl Check {
                     let (stages, count) = (pipeline.stages.len(), jobs.len());
                     let plural = |count: usize| if count == 1 { "" } else { "s" };
                     output::line(&format!(
-                        "{name} is sound: {stages} stage{}, {count} job{} ({})",
+                        "{name} is valid: {stages} stage{}, {count} job{} ({})",
                         plural(stages),
                         plural(count),
                         jobs.join(", ")

@@ -6,6 +6,7 @@ use std::process::ExitCode;
 
 use futures_util::StreamExt;
 use pondrix_api::{Client, LogText, RunDetail};
+use pondrix_core::terminal::final_line;
 use pondrix_core::{RunId, State};
 use tokio::task::JoinSet;
 
@@ -61,7 +62,7 @@ async fn to_end(client: &Client, run: &RunId, global: &Global) -> Result<RunDeta
     while logs.join_next().await.is_some() {}
     let ended = last.filter(|detail| detail.summary.state.is_over());
     ended.ok_or_else(|| {
-        Failure::new("the server ended the stream").advise(format!("take it up: pondrix log '{run}' --follow"))
+        Failure::new("the server ended the stream").advise(format!("go on following: pondrix log '{run}' --follow"))
     })
 }
 
@@ -77,7 +78,8 @@ async fn log(client: Client, run: RunId, job: String, label: String) {
         let is_end = event.kind == "end";
         while let Some(end) = line.find('\n').or((is_end && !line.is_empty()).then_some(line.len())) {
             let whole: String = line.drain(..(end + 1).min(line.len())).collect();
-            output::line(&format!("{}{}", output::faint(&label), whole.trim_end_matches('\n')));
+            let shown = final_line(whole.trim_end_matches('\n'));
+            output::line(&format!("{}{shown}", output::faint(&label)));
         }
         if is_end {
             return;
@@ -96,7 +98,7 @@ async fn leave_or_stop(client: &Client, run: &RunId) -> Outcome {
             client.stop(run).await?;
             eprintln!("{run} is being stopped");
         }
-        Wish::Leave => eprintln!("{run} goes on; take it up again: pondrix log '{run}' --follow"),
+        Wish::Leave => eprintln!("{run} goes on; follow it again: pondrix log '{run}' --follow"),
     }
     Ok(ExitCode::from(FAILED))
 }

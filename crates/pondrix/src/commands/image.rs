@@ -116,7 +116,7 @@ fn list_of(images: &[ImageSummary]) {
             output::plain(&image.repository),
             output::cut(&image.tags.join(" "), 28),
             short(&image.digest).to_owned(),
-            output::ago(image.made),
+            output::ago(image.created),
             output::bytes(image.size),
             image.run.clone(),
             image.runs_in.join(" "),
@@ -132,7 +132,7 @@ fn shown(detail: &ImageDetail, all_packages: bool) {
     output::line(&output::strong(&format!("{}@{}", summary.repository, summary.digest)));
     let none = |text: String| if text.is_empty() { "none".to_owned() } else { text };
     output::line(&format!("tags      {}", none(summary.tags.join(" "))));
-    output::line(&format!("made      {} by {} {}", output::ago(summary.made), summary.run, summary.job));
+    output::line(&format!("created   {} by {} {}", output::ago(summary.created), summary.run, summary.job));
     output::line(&format!("commit    {}", summary.commit));
     output::line(&format!("runs in   {}", none(summary.runs_in.join(" "))));
     match (&summary.base, &summary.base_digest) {

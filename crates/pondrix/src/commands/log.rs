@@ -7,6 +7,7 @@ use std::time::Duration;
 use clap::Args;
 use futures_util::StreamExt;
 use pondrix_api::{Client, ClientError, LogEnd, LogText, RunDetail};
+use pondrix_core::terminal::final_text;
 use pondrix_core::{RunId, State};
 use serde_json::json;
 
@@ -22,14 +23,14 @@ pub(crate) struct Log {
     run: String,
     /// Only this job's: STAGE/JOB, or JOB where that is plain.
     job: Option<String>,
-    /// Stay until the run, or the job, is over; exit with 1 when it did not pass.
+    /// Stay until the run, or the one job, is over; exit with 1 when it did not pass.
     #[arg(long)]
     follow: bool,
 }
 
 /// How long to wait before a lost connection is tried again, and how often.
 const PAUSE: Duration = Duration::from_millis(500);
-const TRIES: usize = 60;
+const MOST_ATTEMPTS: usize = 60;
 
 /// The keys of the jobs that a word means.
 fn jobs_meant(detail: &RunDetail, wanted: Option<&str>) -> Result<Vec<String>, Failure> {
@@ -62,7 +63,7 @@ impl Log {
                 output::json(&json!({ "job": job, "log": String::from_utf8_lossy(&log) }))?;
             } else if !log.is_empty() {
                 head(&job, heading);
-                write(&log)?;
+                write(&mut String::from_utf8_lossy(&log).into_owned(), true)?;
             }
         }
         let passed = matches!(worst, State::Passed | State::Skipped);
@@ -72,34 +73,39 @@ impl Log {
 
 fn head(job: &str, wanted: bool) {
     if wanted {
-        output::line(&output::faint(&format!("--- {job}")));
+        output::line(&output::strong(job));
     }
 }
 
-fn write(bytes: &[u8]) -> Result<(), Failure> {
+/// Prints lines as a terminal shows them in the end; what is behind the last end of a line stays in `text`.
+fn write(text: &mut String, is_end: bool) -> Result<(), Failure> {
+    let whole = if is_end { text.len() } else { text.rfind('\n').map_or(0, |end| end + 1) };
+    let lines: String = text.drain(..whole).collect();
     let mut out = std::io::stdout().lock();
-    Ok(out.write_all(bytes).and_then(|()| out.flush())?)
+    Ok(out.write_all(final_text(&lines).as_bytes()).and_then(|()| out.flush())?)
 }
 
 /// Follows one job to its end, over lost connections too.
 async fn follow(client: &Client, run: &RunId, job: &str, heading: bool, as_json: bool) -> Result<State, Failure> {
     let mut offset = 0;
     let mut begun = false;
-    let mut tries = 0;
+    let mut attempts = 0;
+    let mut rest = String::new();
     loop {
         match client.follow_log(run, job, offset).await {
             Err(error @ ClientError::Problem(_)) => return Err(error.into()),
-            Err(error) if tries >= TRIES => return Err(error.into()),
+            Err(error) if attempts >= MOST_ATTEMPTS => return Err(error.into()),
             Err(_) => {}
             Ok(stream) => {
                 let mut stream = std::pin::pin!(stream);
                 while let Some(Ok(event)) = stream.next().await {
-                    tries = 0;
+                    attempts = 0;
                     offset = event.id.parse().unwrap_or(offset);
                     if as_json {
                         output::line(&json!({ "job": job, "event": event.kind, "data": event.data }).to_string());
                     }
                     if event.kind == "end" {
+                        write(&mut rest, true)?;
                         let end: Option<LogEnd> = serde_json::from_str(&event.data).ok();
                         return Ok(end.map_or(State::Lost, |end| end.state));
                     }
@@ -107,13 +113,14 @@ async fn follow(client: &Client, run: &RunId, job: &str, heading: bool, as_json:
                         if !begun {
                             head(job, heading);
                         }
-                        write(text.as_bytes())?;
+                        rest.push_str(&text);
+                        write(&mut rest, false)?;
                     }
                     begun = true;
                 }
             }
         }
-        tries += 1;
+        attempts += 1;
         tokio::time::sleep(PAUSE).await;
     }
 }

@@ -1,17 +1,18 @@
 //! One file a command: its arguments, and what it does.
 
 pub(crate) mod answer;
-pub(crate) mod ask;
+pub(crate) mod artifact;
 pub(crate) mod check;
 pub(crate) mod demo;
 pub(crate) mod draft;
 pub(crate) mod environment;
-pub(crate) mod files;
 pub(crate) mod follow;
 pub(crate) mod image;
+pub(crate) mod inputs;
 pub(crate) mod log;
 pub(crate) mod login;
 pub(crate) mod plan;
+pub(crate) mod pool;
 pub(crate) mod project;
 pub(crate) mod registry;
 pub(crate) mod rerun;
@@ -37,6 +38,7 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Serve(command) => command.run(global).await,
         Command::Demo(command) => command.run().await,
         Command::Runner(command) => command.run(global).await,
+        Command::Pool(command) => command.run(global).await,
         Command::Login(command) => command.run(global).await,
         Command::Whoami(command) => command.run(global).await,
         Command::Token(command) => command.run(global).await,
@@ -51,7 +53,7 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Show(command) => command.run(global).await,
         Command::Log(command) => command.run(global).await,
         Command::Stop(command) => command.run(global).await,
-        Command::Files(command) => command.run(global).await,
+        Command::Artifact(command) => command.run(global).await,
         Command::Rerun(command) => command.run(global).await,
         Command::Try(command) => command.run(global).await,
         Command::Draft(command) => command.run(global),

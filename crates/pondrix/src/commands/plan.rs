@@ -9,8 +9,8 @@ use pondrix_api::{PlanView, PlannedJobView};
 use pondrix_core::pipeline::{self, FILE_NAME, StartKind};
 use pondrix_core::plan::{self, Plan as CorePlan, Start};
 
-use super::ask::Inputs;
 use super::check;
+use super::inputs::Inputs;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome, USAGE};
 use crate::{git, output};
@@ -28,11 +28,11 @@ pub(crate) struct Plan {
     /// The tag, of a run that a tag starts.
     #[arg(long, value_name = "TAG")]
     tag: Option<String>,
-    /// Why it would start: commit, clock, hand, try or rerun.
+    /// Why it would start: commit, schedule, base-moved, manual, try or rerun.
     #[arg(long, value_name = "START", default_value = "commit", value_parser = start_kind)]
     start: StartKind,
-    /// A file that would have changed; may be said several times. Without one, it is taken as unknown,
-    /// and every `touched` and `touching` holds.
+    /// A file that would have changed; may be given several times. Without one, it is taken as unknown,
+    /// and every `changed` holds.
     #[arg(long, value_name = "PATH", conflicts_with = "since")]
     changed: Vec<String>,
     /// Take the files that changed since this commit or branch.
@@ -73,10 +73,12 @@ impl Plan {
         };
         let mut start = Start { kind: self.start, branch, tag: self.tag, changed, inputs: BTreeMap::new() };
         let mut nothing = match self.start {
-            StartKind::Commit | StartKind::Clock | StartKind::Base => plan::wants(&pipeline, &start).err(),
-            StartKind::Hand | StartKind::Try | StartKind::Rerun => None,
+            StartKind::Commit | StartKind::Schedule | StartKind::BaseMoved => {
+                plan::check_start(&pipeline, &start).err()
+            }
+            StartKind::Manual | StartKind::Try | StartKind::Rerun => None,
         };
-        match plan::inputs(&pipeline.asks, &self.inputs.said()) {
+        match plan::inputs(&pipeline.inputs, &self.inputs.values()) {
             Ok(inputs) => start.inputs = inputs,
             Err(faults) => nothing = nothing.or_else(|| Some(faults.join("; "))),
         }
@@ -98,7 +100,7 @@ fn print(start: &Start, view: &PlanView) {
         output::strong(&format!("{} on {place}", start.kind))
     ));
     if let Some(nothing) = &view.nothing {
-        output::line(&format!("begins nothing: {nothing}"));
+        output::line(&format!("starts nothing: {nothing}"));
     }
     if view.supersede {
         output::line("stops older runs of its branch");
@@ -134,7 +136,7 @@ fn row(job: &PlannedJobView) -> Vec<String> {
         notes.push(format!("left out: {why}"));
     } else {
         notes.extend((!after.is_empty()).then(|| format!("after {}", after.join(", "))));
-        notes.extend((job.earlier != "passed").then(|| format!("when earlier {}", job.earlier)));
+        notes.extend((job.required_result != "passed").then(|| format!("when result {}", job.required_result)));
         notes.extend(job.pool.as_ref().map(|pool| format!("pool {pool}")));
         notes.extend(job.platform.as_ref().map(|platform| format!("needs a runner for {platform}")));
         notes.extend((!job.tools.is_empty()).then(|| format!("needs {}", job.tools.join(", "))));

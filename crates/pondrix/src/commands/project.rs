@@ -28,7 +28,7 @@ pub(crate) struct Set {
     weight: Option<u32>,
     /// How many of its jobs may run at once; 0 for any number.
     #[arg(long, value_name = "COUNT")]
-    jobs: Option<u32>,
+    limit: Option<u32>,
     /// Whether pipelines of other projects may use templates of its repository.
     #[arg(long, value_name = "yes|no", value_parser = BoolishValueParser::new(), hide_possible_values = true)]
     templates: Option<bool>,
@@ -60,15 +60,15 @@ impl Project {
                 }
             }
             Self::Set(set) => {
-                if set.weight.is_none() && set.jobs.is_none() && set.templates.is_none() {
-                    return Err(Failure::usage("nothing to change").advise("say --weight, --jobs or --templates"));
+                if set.weight.is_none() && set.limit.is_none() && set.templates.is_none() {
+                    return Err(Failure::usage("nothing to change").advise("give --weight, --limit or --templates"));
                 }
-                let change = ProjectChange { weight: set.weight, cap: set.jobs, templates: set.templates };
+                let change = ProjectChange { weight: set.weight, limit: set.limit, templates: set.templates };
                 let project = client.change_project(&set.name, &change).await?;
                 if global.json {
                     output::json(&project)?;
                 } else {
-                    let jobs = project.cap.map_or_else(|| "any number of".to_owned(), |cap| cap.to_string());
+                    let jobs = project.limit.map_or_else(|| "any number of".to_owned(), |limit| limit.to_string());
                     let name = output::strong(&project.name);
                     let templates = if project.templates { ", others may use its templates" } else { "" };
                     let weight = project.weight;

@@ -37,9 +37,9 @@ pub(crate) struct Add {
     /// How layers pushed to it are compressed, where a pipeline does not say: gzip or zstd.
     #[arg(long, value_name = "FORM")]
     layers: Option<String>,
-    /// Names of images that name no registry mean this one, below this path.
+    /// Bare names of images, which name no registry, mean this one, below this path.
     #[arg(long, value_name = "PATH", num_args = 0..=1, default_missing_value = "")]
-    short_names: Option<String>,
+    bare_names: Option<String>,
 }
 
 /// List them.
@@ -93,7 +93,7 @@ impl Add {
             password,
             certificates,
             layers: self.layers,
-            short_names: self.short_names,
+            bare_names: self.bare_names,
         };
         let registry = client.set_registry(&change).await?;
         if global.json {
@@ -120,16 +120,16 @@ async fn list(global: &Global) -> Outcome {
             let more = [
                 one.certificates.then(|| "own certificates".to_owned()),
                 one.layers.map(|form| format!("layers {form}")),
-                one.short_names.map(|path| match path.is_empty() {
-                    true => "short names".to_owned(),
-                    false => format!("short names below {path}"),
+                one.bare_names.map(|path| match path.is_empty() {
+                    true => "bare names".to_owned(),
+                    false => format!("bare names below {path}"),
                 }),
             ];
             let more: Vec<_> = more.into_iter().flatten().collect();
             vec![one.host, one.address, one.user.unwrap_or_else(|| "-".to_owned()), more.join(", ")]
         };
         let rows: Vec<_> = list.registries.into_iter().map(row).collect();
-        output::table(&["REGISTRY", "REACHED AT", "SIGNS IN", "BESIDES"], &rows);
+        output::table(&["REGISTRY", "REACHED AT", "SIGNS IN", "SETTINGS"], &rows);
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -9,14 +9,15 @@ use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::{output, settings};
 
-/// Do a run again: the same commit and the same pipeline file, with the secrets as they are now.
+/// Do again what did not pass in a run, or everything: the same commit and the same pipeline file, with the
+/// secrets as they are now.
 #[derive(Debug, Args)]
 pub(crate) struct Rerun {
     /// The run: PROJECT#NUMBER, or #NUMBER in a checkout.
     run: String,
-    /// Only what did not pass; what passed keeps its results.
+    /// Everything; otherwise what passed keeps its results, and is not done again.
     #[arg(long)]
-    failed: bool,
+    all: bool,
     /// Stay, print the logs, and exit with 1 when it did not pass.
     #[arg(long)]
     follow: bool,
@@ -26,12 +27,12 @@ impl Rerun {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
         let client = settings::client(global)?;
         let run = run_name::resolve(&client, &self.run).await?;
-        let again = client.rerun(&run, self.failed).await?;
+        let again = client.rerun(&run, self.all).await?;
         if !self.follow {
             if global.json {
                 output::json(&again)?;
             } else {
-                output::line(&format!("{} does {run} again", output::strong(&again.run)));
+                output::line(&format!("{} reruns {run}", output::strong(&again.run)));
                 output::line(&output::faint(&format!("  pondrix show '{}'", again.run)));
             }
             return Ok(ExitCode::SUCCESS);

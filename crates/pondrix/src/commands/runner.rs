@@ -4,7 +4,6 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
-use pondrix_api::PoolView;
 use pondrix_core::Size;
 use pondrix_image::Platform;
 use pondrix_runner::{FolderTaken, RunnerConfig, ServerAddress};
@@ -18,24 +17,13 @@ use crate::{output, settings, signals};
 /// The machines that do the work.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Runner {
-    Join(Join),
+    Join(Box<Join>),
     List(List),
-    Limit(Limit),
 }
 
 /// List the runners, and what each is doing.
 #[derive(Debug, Args)]
 pub(crate) struct List {}
-
-/// Limit how many jobs run at once in a pool of runners.
-#[derive(Debug, Args)]
-pub(crate) struct Limit {
-    /// The pool.
-    pool: String,
-    /// How many jobs at once; 0 for any number.
-    #[arg(long, value_name = "COUNT")]
-    jobs: u32,
-}
 
 /// What jobs may do on a machine, and how much of it images may take.
 #[derive(Clone, Debug, Args)]
@@ -43,16 +31,16 @@ pub(crate) struct Allows {
     /// Let jobs use the machine's own network (`network "host"`).
     #[arg(long)]
     pub(crate) allow_host_network: bool,
-    /// Let jobs that run on the machine (`inside host`) read this folder, besides those of its system; may
-    /// be said more than once.
+    /// Let jobs that run on the machine (`on-host`) read this folder, besides those of its system; may
+    /// be given more than once.
     #[arg(long, value_name = "FOLDER")]
-    pub(crate) show: Vec<PathBuf>,
+    pub(crate) readable: Vec<PathBuf>,
     /// Take jobs for this platform too, as in linux/arm64, because the machine has an emulator for its programs
-    /// (binfmt_misc); may be said more than once.
+    /// (binfmt_misc); may be given more than once.
     #[arg(long, value_name = "PLATFORM")]
     pub(crate) emulates: Vec<Platform>,
-    /// Keep at most so much of images, layers and the caches that builds mount; what was used least recently goes first, and nothing that a
-    /// running job uses.
+    /// Keep at most so much of images, layers and the caches that builds mount. What was used least recently
+    /// goes first, and nothing that a running job uses.
     #[arg(long, value_name = "SIZE", default_value_t = DEFAULT_STORE)]
     pub(crate) store_limit: Size,
 }
@@ -62,7 +50,7 @@ const DEFAULT_STORE: Size = Size::from_bytes(50 << 30);
 
 impl Default for Allows {
     fn default() -> Self {
-        Self { allow_host_network: false, show: Vec::new(), emulates: Vec::new(), store_limit: DEFAULT_STORE }
+        Self { allow_host_network: false, readable: Vec::new(), emulates: Vec::new(), store_limit: DEFAULT_STORE }
     }
 }
 
@@ -102,17 +90,6 @@ impl Runner {
         match self {
             Self::Join(join) => join.run().await,
             Self::List(_) => list(global).await,
-            Self::Limit(limit) => {
-                let cap = Some(limit.jobs).filter(|jobs| *jobs > 0);
-                let pool = settings::client(global)?.set_pool(&PoolView { name: limit.pool, cap }).await?;
-                if global.json {
-                    output::json(&pool)?;
-                } else {
-                    let jobs = pool.cap.map_or_else(|| "any number of".to_owned(), |cap| cap.to_string());
-                    output::line(&format!("Pool {}: {jobs} jobs at once", output::strong(&pool.name)));
-                }
-                Ok(ExitCode::SUCCESS)
-            }
         }
     }
 }
@@ -131,16 +108,19 @@ async fn list(global: &Global) -> Outcome {
             .iter()
             .map(|runner| {
                 let jobs = format!("{} of {}", runner.busy, runner.slots);
-                let heard =
-                    if runner.here { "here".to_owned() } else { format!("gone, heard {}", output::ago(runner.heard)) };
-                vec![runner.name.clone(), runner.pool.clone(), jobs, heard, runner.version.clone()]
+                let state = if runner.here {
+                    "here".to_owned()
+                } else {
+                    format!("gone, last seen {}", output::ago(runner.last_seen))
+                };
+                vec![runner.name.clone(), runner.pool.clone(), jobs, state, runner.version.clone()]
             })
             .collect();
         output::table(&["RUNNER", "POOL", "JOBS", "STATE", "VERSION"], &rows);
     }
     for pool in &list.pools {
-        if let Some(cap) = pool.cap {
-            output::line(&format!("Pool {}: at most {cap} jobs at once", output::strong(&pool.name)));
+        if let Some(limit) = pool.limit {
+            output::line(&format!("Pool {}: at most {limit} jobs at once", output::strong(&pool.name)));
         }
     }
     Ok(ExitCode::SUCCESS)
@@ -165,7 +145,7 @@ impl Join {
             token: token.trim().to_owned(),
             slots: self.slots.unwrap_or_else(usual_slots),
             host_network: self.allows.allow_host_network,
-            shown: self.allows.show,
+            shown: self.allows.readable,
             emulated: self.allows.emulates,
             store_limit: self.allows.store_limit.bytes(),
             alone_for: self.alone_for.map(pondrix_core::Duration::to_std),

@@ -51,7 +51,7 @@ impl Runs {
             output::line("No runs yet. Push a commit, or start one: pondrix start PROJECT");
         } else {
             output::table(
-                &["RUN", "STATE", "MADE", "TOOK", "BRANCH", "COMMIT", "NOTE"],
+                &["RUN", "STATE", "CREATED", "TOOK", "BRANCH", "COMMIT", "NOTE"],
                 &page.runs.iter().map(row).collect::<Vec<_>>(),
             );
             if let Some(next) = &page.next {

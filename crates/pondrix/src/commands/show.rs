@@ -7,7 +7,7 @@ use clap::Args;
 use futures_util::StreamExt;
 use pondrix_api::{ApprovalView, Client, JobView, RunDetail};
 use pondrix_core::junit::Report;
-use pondrix_core::run::Product;
+use pondrix_core::run::JobResult;
 use pondrix_core::{RunId, State};
 
 use super::run_name;
@@ -20,17 +20,17 @@ use crate::{output, settings};
 pub(crate) struct Show {
     /// The run: PROJECT#NUMBER, or #NUMBER in a checkout.
     run: String,
-    /// Wait until it is over; exit with 1 when it did not pass.
+    /// Stay, tell every change of state, and show it when it is over; exit with 1 when it did not pass.
     #[arg(long)]
-    wait: bool,
+    follow: bool,
 }
 
 impl Show {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
         let client = settings::client(global)?;
         let run = run_name::resolve(&client, &self.run).await?;
-        if self.wait {
-            return wait_and_show(&client, &run, global).await;
+        if self.follow {
+            return follow_and_show(&client, &run, global).await;
         }
         let detail = client.run(&run).await?;
         if global.json {
@@ -42,9 +42,11 @@ impl Show {
     }
 }
 
-/// Waits until a run is over and shows it; the exit status tells whether it passed.
-pub(crate) async fn wait_and_show(client: &Client, run: &RunId, global: &Global) -> Outcome {
+/// Tells how a run goes, a line for each change of state, and shows it when it is over; the exit status tells
+/// whether it passed.
+async fn follow_and_show(client: &Client, run: &RunId, global: &Global) -> Outcome {
     let mut last = None;
+    let mut told = String::new();
     while last.as_ref().is_none_or(|detail: &RunDetail| !detail.summary.state.is_over()) {
         let mut changes = std::pin::pin!(client.follow_run(run).await?);
         while let Some(event) = changes.next().await {
@@ -52,7 +54,12 @@ pub(crate) async fn wait_and_show(client: &Client, run: &RunId, global: &Global)
             last = serde_json::from_str::<RunDetail>(&event.data).ok().or(last);
             if let Some(detail) = last.as_ref().filter(|_| !global.json) {
                 let running = detail.summary.note.as_deref().map(output::plain).unwrap_or_default();
-                eprintln!("{}  {} {running}", detail.summary.run, detail.summary.state);
+                let line = format!("{}  {} {running}", detail.summary.run, detail.summary.state);
+                // Most events change nothing that is told here.
+                if line != told {
+                    eprintln!("{}", line.trim_end());
+                    told = line;
+                }
             }
         }
     }
@@ -65,15 +72,15 @@ pub(crate) async fn wait_and_show(client: &Client, run: &RunId, global: &Global)
     Ok(if detail.summary.state == State::Passed { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
 }
 
-/// The tests that flicker over the runs of a project, by job.
-type Flickering = BTreeMap<String, Vec<String>>;
+/// The tests that are flaky over the runs of a project, by job.
+type Flaky = BTreeMap<String, Vec<String>>;
 
-/// The flickering tests of every job of a run that reported tests, as far as the server tells them.
-async fn flickering(client: &Client, detail: &RunDetail) -> Flickering {
-    let mut found = Flickering::new();
-    let is_tests = |product: &Product| matches!(product, Product::Tests { .. });
-    for job in detail.stages.iter().flat_map(|stage| &stage.jobs).filter(|job| job.products.iter().any(is_tests)) {
-        if let Ok(list) = client.flickering(&detail.summary.project, &job.job).await {
+/// The flaky tests of every job of a run that reported tests, as far as the server tells them.
+async fn flaky(client: &Client, detail: &RunDetail) -> Flaky {
+    let mut found = Flaky::new();
+    let is_tests = |result: &JobResult| matches!(result, JobResult::Tests { .. });
+    for job in detail.stages.iter().flat_map(|stage| &stage.jobs).filter(|job| job.results.iter().any(is_tests)) {
+        if let Ok(list) = client.flaky(&detail.summary.project, &job.job).await {
             found.insert(job.job.clone(), list.tests);
         }
     }
@@ -82,7 +89,7 @@ async fn flickering(client: &Client, detail: &RunDetail) -> Flickering {
 
 /// Shows a run, whole.
 pub(crate) async fn print(client: &Client, detail: &RunDetail) {
-    let flickering = flickering(client, detail).await;
+    let flaky = flaky(client, detail).await;
     let run = &detail.summary;
     output::line(&format!(
         "{}  {}  {}",
@@ -98,24 +105,24 @@ pub(crate) async fn print(client: &Client, detail: &RunDetail) {
         output::plain(&run.title)
     ));
     if let Some(number) = run.rerun_of {
-        output::line(&format!("  does {}#{number} again", run.project));
+        output::line(&format!("  reruns {}#{number}", run.project));
     }
     if let Some(by) = &detail.stopped_by {
         output::line(&format!("  stopped by {by}"));
     }
     for one in &detail.templates {
         let commit = one.commit.get(..12).unwrap_or(&one.commit);
-        let changed = one.changed_since.map(|number| format!("; another than in {}#{number}", run.project));
+        let changed = one.changed_since.map(|number| format!("; changed since {}#{number}", run.project));
         output::line(&format!("  uses {} of {commit}{}", one.template, changed.unwrap_or_default()));
     }
     for fault in &detail.faults {
         output::line(&format!("\n{}", fault.render(pondrix_core::pipeline::FILE_NAME)));
     }
-    if !detail.barred_by.is_empty() {
+    if !detail.missing.is_empty() {
         output::line("\nNothing of it ran: something that it needs is not there.");
-        for fault in &detail.barred_by {
+        for fault in &detail.missing {
             output::line(&format!("{} {}: {}", output::state(State::Failed), fault.job, output::plain(&fault.what)));
-            output::line(&format!("  next: {}", output::plain(&fault.next)));
+            output::line(&format!("  fix: {}", output::plain(&fault.fix)));
         }
         return;
     }
@@ -126,8 +133,8 @@ pub(crate) async fn print(client: &Client, detail: &RunDetail) {
         }
         for job in &stage.jobs {
             print_job(job);
-            for test in flickering.get(&job.job).into_iter().flatten() {
-                let about = format!("      flickers: {}, which passed and failed lately", output::plain(test));
+            for test in flaky.get(&job.job).into_iter().flatten() {
+                let about = format!("      flaky: {}, which passed and failed lately", output::plain(test));
                 output::line(&output::strong(&about));
             }
         }
@@ -167,11 +174,11 @@ fn print_job(job: &JobView) {
         about = format!("{about} (for {})", output::length(output::now().since(queued)));
     }
     if job.may_fail && matches!(job.state, State::Failed | State::Lost) {
-        about.push_str("  which it may");
+        about.push_str("  allowed to fail");
     }
     let name = job.job.split_once('/').map_or(job.job.as_str(), |(_, name)| name);
     output::line(&format!("  {} {name}  {}  {}", job.kind, output::state(job.state), output::faint(&about)));
-    for (number, one) in (1..).zip(&job.tries) {
+    for (number, one) in (1..).zip(&job.attempts) {
         let took = output::took(one.started, Some(one.ended));
         let why = one.reason.as_deref().map(output::plain).unwrap_or_default();
         output::line(&format!(
@@ -190,14 +197,14 @@ fn print_job(job: &JobView) {
         let name = output::cut(&output::plain(&step.name), 60);
         output::line(&format!("    {} {name}  {}{end}", output::state(step.state), output::faint(&took)));
     }
-    for product in &job.products {
-        print_product(product);
+    for result in &job.results {
+        print_result(result);
     }
 }
 
-fn print_product(product: &Product) {
-    match product {
-        Product::Image { repository, digest, tags, base, platforms } => {
+fn print_result(result: &JobResult) {
+    match result {
+        JobResult::Image { repository, digest, tags, base, platforms } => {
             let tags: Vec<_> = tags.iter().map(ToString::to_string).collect();
             // One without tags is part of an index that another job makes.
             let names = if tags.is_empty() { String::new() } else { format!(" as {}", tags.join(", ")) };
@@ -207,19 +214,19 @@ fn print_product(product: &Product) {
                 output::line(&output::faint(&format!("      on {}@{}", base.name, base.digest.short())));
             }
         }
-        Product::Release { environment, tag, address, .. } => {
+        JobResult::Release { environment, tag, address, .. } => {
             let tag = tag.as_deref().map(|tag| format!(" {tag}")).unwrap_or_default();
             let address = address.as_deref().map(|address| format!(" at {address}")).unwrap_or_default();
             output::line(&format!("    {environment} runs{tag}{address}"));
         }
-        Product::Output { name, value } => {
+        JobResult::Output { name, value } => {
             output::line(&format!("    {name} = {}", output::cut(&output::plain(value), 80)));
         }
-        Product::Files { name, count, bytes, .. } => {
+        JobResult::Artifact { name, count, bytes, .. } => {
             let about = format!("{count} files, {}", output::bytes(*bytes));
-            output::line(&format!("    kept {name}  {}", output::faint(&about)));
+            output::line(&format!("    artifact {name}  {}", output::faint(&about)));
         }
-        Product::Tests { report } => print_tests(report),
+        JobResult::Tests { report } => print_tests(report),
     }
 }
 

@@ -6,8 +6,8 @@ use clap::Args;
 use pondrix_api::StartRequest;
 use pondrix_core::ProjectName;
 
-use super::ask::Inputs;
-use super::show;
+use super::follow;
+use super::inputs::Inputs;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::{output, settings};
@@ -25,9 +25,9 @@ pub(crate) struct Start {
     tag: Option<String>,
     #[command(flatten)]
     inputs: Inputs,
-    /// Wait until it is over; exit with 1 when it did not pass.
+    /// Stay, print the logs, and exit with 1 when it did not pass.
     #[arg(long)]
-    wait: bool,
+    follow: bool,
 }
 
 impl Start {
@@ -35,9 +35,9 @@ impl Start {
         let client = settings::client(global)?;
         let project: ProjectName = self.project.parse().map_err(|error| Failure::usage(format!("{error}")))?;
         let run = client
-            .start(&project, &StartRequest { branch: self.branch, tag: self.tag, inputs: self.inputs.said() })
+            .start(&project, &StartRequest { branch: self.branch, tag: self.tag, inputs: self.inputs.values() })
             .await?;
-        if !self.wait {
+        if !self.follow {
             if global.json {
                 output::json(&run)?;
             } else {
@@ -52,6 +52,6 @@ impl Start {
             return Ok(ExitCode::SUCCESS);
         }
         let id = run.run.parse().map_err(|error| Failure::new(format!("{error}")))?;
-        show::wait_and_show(&client, &id, global).await
+        follow::run(&client, &id, global).await
     }
 }

@@ -7,7 +7,7 @@ use clap::Args;
 use pondrix_api::TryRequest;
 use pondrix_core::{Size, Time};
 
-use super::ask::Inputs;
+use super::inputs::Inputs;
 use super::{follow, run_name};
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
@@ -48,7 +48,7 @@ impl Try {
             commit: head.commit,
             commit_time: Time::from_millis(head.seconds * 1000),
             author: git::user(),
-            inputs: self.inputs.said(),
+            inputs: self.inputs.values(),
         };
         let archive = tempfile::NamedTempFile::new()?;
         let (files, limit) = (git::files().map_err(Failure::new)?, self.limit);

@@ -5,7 +5,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use pondrix_api::RunDetail;
-use pondrix_core::run::Product;
+use pondrix_core::run::JobResult;
 use pondrix_core::{RunId, State};
 use pondrix_image::registry::pull;
 use pondrix_standin::garden::REGISTRY;
@@ -107,7 +107,7 @@ pub(super) fn expect_state(run: &RunDetail, state: State) -> Result<(), String> 
         .as_ref()
         .map(|failure| format!("\n{}: {}\n{}", failure.job, failure.what, failure.last_lines.join("\n")));
     let faults = run.faults.iter().map(|fault| format!("\n{}", fault.render("pondrix.kdl")));
-    let barred = run.barred_by.iter().map(|fault| format!("\n{}: {}", fault.job, fault.what));
+    let barred = run.missing.iter().map(|fault| format!("\n{}: {}", fault.job, fault.what));
     let why: String = broke.into_iter().chain(faults).chain(barred).collect();
     Err(format!("{} is {} and not {state}{why}", run.summary.run, run.summary.state))
 }
@@ -133,24 +133,26 @@ async fn passes(world: &World, run: &RunId, told: &mut Told) -> Result<RunDetail
 
 fn what_was_made(detail: &RunDetail, stage: &str) -> String {
     let jobs = detail.stages.iter().filter(|one| one.name == stage).flat_map(|one| &one.jobs);
-    let made = jobs.flat_map(|job| &job.products).map(|product| match product {
-        Product::Image { repository, digest, tags, .. } => {
+    let made = jobs.flat_map(|job| &job.results).map(|result| match result {
+        JobResult::Image { repository, digest, tags, .. } => {
             let tags: Vec<_> = tags.iter().map(ToString::to_string).collect();
             format!(": {repository}@{} pushed as {}", digest.short(), tags.join(" and "))
         }
-        Product::Release { environment, tag, .. } => format!(": {environment} runs {}", tag.as_deref().unwrap_or("it")),
-        Product::Output { name, value } => format!(", {name} {value}"),
-        Product::Files { name, count, .. } => format!(", kept {name} ({count} files)"),
-        Product::Tests { report } => format!(", {} tests", report.tests),
+        JobResult::Release { environment, tag, .. } => {
+            format!(": {environment} runs {}", tag.as_deref().unwrap_or("it"))
+        }
+        JobResult::Output { name, value } => format!(", {name} {value}"),
+        JobResult::Artifact { name, count, .. } => format!(", kept {name} ({count} files)"),
+        JobResult::Tests { report } => format!(", {} tests", report.tests),
     });
     made.collect()
 }
 
 /// The unique tag and the moving one both name what was pushed, and the release runs it.
 fn check_tags(world: &World, detail: &RunDetail) -> Result<(), String> {
-    let products: Vec<_> = detail.stages.iter().flat_map(|stage| &stage.jobs).flat_map(|job| &job.products).collect();
-    let pushed = products.iter().find_map(|product| match product {
-        Product::Image { digest, .. } => Some(digest.clone()),
+    let results: Vec<_> = detail.stages.iter().flat_map(|stage| &stage.jobs).flat_map(|job| &job.results).collect();
+    let pushed = results.iter().find_map(|result| match result {
+        JobResult::Image { digest, .. } => Some(digest.clone()),
         _ => None,
     });
     let pushed = pushed.ok_or("the run made no image")?;
@@ -161,9 +163,9 @@ fn check_tags(world: &World, detail: &RunDetail) -> Result<(), String> {
             return Err(format!("the registry has {:?} under the tag {tag}, and {pushed} was pushed", tags.get(tag)));
         }
     }
-    let released = products
+    let released = results
         .iter()
-        .any(|product| matches!(product, Product::Release { image, .. } if image.ends_with(&pushed.to_string())));
+        .any(|result| matches!(result, JobResult::Release { image, .. } if image.ends_with(&pushed.to_string())));
     if released { Ok(()) } else { Err("the release does not run what was pushed".to_owned()) }
 }
 
@@ -288,7 +290,7 @@ async fn failing_commit(world: &World, told: &mut Told) -> Result<(), String> {
 fn endless(time: &str, mark: &str) -> String {
     let step = format!("(sleep {mark} &); echo begun; trap '' TERM; sleep {mark}; sleep {mark}");
     format!(
-        "start commit=\"main\"\nstage \"verify\" {{\n    job \"labels\" {{\n        inside \"{REGISTRY}/base/shell:1\"\n        \
+        "start commit=\"main\"\nstage \"verify\" {{\n    job \"labels\" {{\n        container \"{REGISTRY}/base/shell:1\"\n        \
          limit time=\"{time}\"\n        step \"{step}\"\n    }}\n}}\n"
     )
 }

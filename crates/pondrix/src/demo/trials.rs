@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use pondrix_core::pipeline::{StartKind, TemplateName};
-use pondrix_core::run::Product;
+use pondrix_core::run::JobResult;
 use pondrix_core::{RunId, State};
 use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS};
 use pondrix_standin::registry::Behaviour;
@@ -49,13 +49,13 @@ pub(super) async fn prints(world: &World, told: &mut Told) -> Result<(), String>
         return Err(format!("the matrix made {}", jobs.join(", ")));
     }
     let into = world.folder.join("book");
-    pondrix(world, &["files", &run.to_string(), "book", "--into", &into.display().to_string()]).await?;
+    pondrix(world, &["artifact", "fetch", &run.to_string(), "book", "--into", &into.display().to_string()]).await?;
     let book = std::fs::read_to_string(into.join("book.txt")).map_err(|error| format!("the book: {error}"))?;
     if book.lines().count() != 9 || !book.contains("printed on web") {
         return Err(format!("the book is not made of the pages that were kept:\n{book}"));
     }
     let log = pondrix(world, &["log", &run.to_string(), "verify/labels:web"]).await?;
-    for wanted in ["[register] the register is open\n", "9 beds are open\n"] {
+    for wanted in ["register> the register is open\n", "9 beds are open\n"] {
         if !log.contains(wanted) {
             return Err(format!("the log of {run} has no line `{}`:\n{log}", wanted.trim_end()));
         }
@@ -74,7 +74,8 @@ pub(super) async fn templates(world: &World, told: &mut Told) -> Result<(), Stri
     let text = GLASSHOUSE_BASE.iter().find(|(known, _)| *known == path).map_or("", |(_, text)| text);
     repository.write(path, &text.replace("9 beds are open", "10 beds are open"))?;
     let commit = repository.push("One more bed")?;
-    let name = TemplateName::new("printed", "glasshouse-base/templates@main")?;
+    let name =
+        TemplateName::new("printed", "glasshouse-base", "templates", "main").map_err(|error| error.to_string())?;
     let since = Instant::now();
     while world.client.template(&name).await.map_err(|error| error.to_string())?.commit != commit {
         if since.elapsed() > PATIENCE {
@@ -82,7 +83,7 @@ pub(super) async fn templates(world: &World, told: &mut Told) -> Result<(), Stri
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
-    let shown = pondrix(world, &["start", "plant-labels", "--wait"]).await?;
+    let shown = pondrix(world, &["start", "plant-labels", "--follow"]).await?;
     if !shown.contains("another than in plant-labels#") {
         return Err(format!("the run does not say that its template has changed:\n{shown}"));
     }
@@ -106,18 +107,18 @@ pub(super) async fn mends(world: &World, told: &mut Told) -> Result<(), String> 
     let detail = until(&world.client, &barred, |run| run.summary.state.is_over()).await?;
     expect_state(&detail, State::Failed)?;
     let begun = detail.stages.iter().flat_map(|stage| &stage.jobs).filter(|job| job.started.is_some()).count();
-    let [fault] = &detail.barred_by[..] else { return Err(format!("the preflight found {:?}", detail.barred_by)) };
-    if begun > 0 || processes_with(&mark) > 0 || fault.next != "pondrix secret set plant-labels PRINTER_KEY" {
+    let [fault] = &detail.missing[..] else { return Err(format!("the preflight found {:?}", detail.missing)) };
+    if begun > 0 || processes_with(&mark) > 0 || fault.fix != "pondrix secret set plant-labels PRINTER_KEY" {
         return Err(format!("{barred} should have been stopped by its preflight: {fault:?}"));
     }
-    told.say(&format!("{barred} ran nothing: {}; next: {}", fault.what, fault.next));
+    told.say(&format!("{barred} ran nothing: {}; fix: {}", fault.what, fault.fix));
 
     set_key(world, "a-wrong-key").await?;
     let failed = again(world, &barred, &[]).await?;
     let detail = until(&world.client, &failed, |run| run.summary.state.is_over()).await?;
     expect_state(&detail, State::Failed)?;
     set_key(world, "the-right-key").await?;
-    let mended = again(world, &failed, &["--failed"]).await?;
+    let mended = again(world, &failed, &[]).await?;
     let detail = until(&world.client, &mended, |run| run.summary.state.is_over()).await?;
     expect_state(&detail, State::Passed)?;
     let jobs = detail.stages.iter().flat_map(|stage| &stage.jobs);
@@ -129,7 +130,7 @@ pub(super) async fn mends(world: &World, told: &mut Told) -> Result<(), String> 
     if String::from_utf8_lossy(&log).contains("the-right-key") {
         return Err("the log shows a secret".to_owned());
     }
-    told.say(&format!("`pondrix rerun {failed} --failed` as {mended}: only bind/book again, with the right key"));
+    told.say(&format!("`pondrix rerun {failed}` as {mended}: only bind/book again, with the right key"));
     Ok(())
 }
 
@@ -198,7 +199,7 @@ async fn started_by_base(world: &World, project: &str) -> Result<RunId, String> 
     let since = Instant::now();
     while since.elapsed() < PATIENCE {
         let page = world.client.runs(Some(&name), 1, None).await.map_err(|error| error.to_string())?;
-        if let Some(run) = page.runs.first().filter(|run| run.start == StartKind::Base) {
+        if let Some(run) = page.runs.first().filter(|run| run.start == StartKind::BaseMoved) {
             return run.run.parse().map_err(|error| format!("{error}"));
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
@@ -215,9 +216,9 @@ pub(super) async fn refuses(world: &World, told: &mut Told) -> Result<(), String
     let detail = until(&world.client, &run, |run| run.summary.state.is_over()).await?;
     world.registry.behave(Behaviour::Good);
     expect_state(&detail, State::Failed)?;
-    let fault = detail.barred_by.first().ok_or("the preflight found nothing")?;
-    let made = detail.stages.iter().flat_map(|stage| &stage.jobs).flat_map(|job| &job.products);
-    if made.clone().any(|product| matches!(product, Product::Image { .. }))
+    let fault = detail.missing.first().ok_or("the preflight found nothing")?;
+    let made = detail.stages.iter().flat_map(|stage| &stage.jobs).flat_map(|job| &job.results);
+    if made.clone().any(|result| matches!(result, JobResult::Image { .. }))
         || !fault.what.contains("the pond is closed")
     {
         return Err(format!("{run} should have been stopped by its preflight: {fault:?}"));

@@ -56,9 +56,9 @@ async fn a_try_runs_the_working_folder_as_it_is_and_pushes_and_rolls_out_nothing
     assert!(!page.contains("not committed"), "a try was rolled out");
 
     // A run of it again is still a try; where the environment allows it, it is rolled out.
-    let again = in_checkout(&world, &repository, &["rerun", "#2", "--follow"]).await;
+    let again = in_checkout(&world, &repository, &["rerun", "#2", "--all", "--follow"]).await;
     assert_eq!(again.status, 0, "{}{}", again.out, again.err);
-    assert!(again.out.contains("does visitor-desk#2 again"), "{}", again.out);
+    assert!(again.out.contains("reruns visitor-desk#2"), "{}", again.out);
     assert!(world.registry.tags("visitor/desk").contains_key("try-3-edge"));
     let kubeconfig = world.kubeconfig.display().to_string();
     let (name, namespace) = ("staging".to_owned(), "staging".to_owned());
@@ -100,9 +100,9 @@ async fn a_rerun_of_what_failed_keeps_what_passed_and_uses_the_secrets_of_now() 
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
     let text = format!(
-        "start commit=\"main\"\nstage \"verify\" {{\n job \"good\" {{ inside \"{REGISTRY}/base/shell:1\"; step \"echo good\" }}\n \
-         job \"bad\" {{ inside \"{REGISTRY}/base/shell:1\"; secret \"RIGHT\"; step \"test $RIGHT = right-now\" }}\n}}\n\
-         stage \"more\" {{ job \"last\" {{ inside \"{REGISTRY}/base/shell:1\"; step \"echo last\" }} }}\n"
+        "start commit=\"main\"\nstage \"verify\" {{\n job \"good\" {{ container \"{REGISTRY}/base/shell:1\"; step \"echo good\" }}\n \
+         job \"bad\" {{ container \"{REGISTRY}/base/shell:1\"; secret \"RIGHT\"; step \"test $RIGHT = right-now\" }}\n}}\n\
+         stage \"more\" {{ job \"last\" {{ container \"{REGISTRY}/base/shell:1\"; step \"echo last\" }} }}\n"
     );
     repository.write("pondrix.kdl", &text).unwrap();
     let project = "plant-labels".parse().unwrap();
@@ -112,7 +112,7 @@ async fn a_rerun_of_what_failed_keeps_what_passed_and_uses_the_secrets_of_now() 
     world.client.set_secret(&project, "RIGHT", "right-now").await.unwrap();
     repository.write("pondrix.kdl", &one_job("step \"echo another\"")).unwrap();
     repository.push_to("side", "Another file since then").unwrap();
-    let again = world.pondrix(&["rerun", &first.to_string(), "--failed", "--follow"]).await;
+    let again = world.pondrix(&["rerun", &first.to_string(), "--follow"]).await;
     assert_eq!(again.status, 0, "{}{}", again.out, again.err);
     let second: RunId = "plant-labels#2".parse().unwrap();
     let detail = world.passes(&second).await;
@@ -123,9 +123,15 @@ async fn a_rerun_of_what_failed_keeps_what_passed_and_uses_the_secrets_of_now() 
         (State::Passed, None, Some("passed in plant-labels#1"))
     );
     assert_eq!(world.log(&second, "more/last").await, "last\n");
-    let nothing = world.pondrix(&["rerun", &second.to_string(), "--failed"]).await;
-    assert!(nothing.err.contains("everything of plant-labels#2 passed"), "{}", nothing.err);
-    let all = world.pondrix(&["rerun", &second.to_string(), "--follow"]).await;
+    let nothing = world.pondrix(&["rerun", &second.to_string()]).await;
+    assert!(
+        nothing.err.contains(
+            "every job of plant-labels#2 passed; to run everything again: pondrix rerun 'plant-labels#2' --all"
+        ),
+        "{}",
+        nothing.err
+    );
+    let all = world.pondrix(&["rerun", &second.to_string(), "--all", "--follow"]).await;
     assert_eq!(all.status, 0, "{}{}", all.out, all.err);
     assert_eq!(world.log(&"plant-labels#3".parse().unwrap(), "verify/good").await, "good\n");
 }

@@ -9,10 +9,13 @@ use reqwest::StatusCode;
 
 use crate::support::{World, one_job, until};
 
+/// How long the desk's rollout may take, as its pipeline says.
+const ROLLOUT_TIME: &str = "manifests \"deploy/*.yaml\"\n        limit time=\"2m\"";
+
 /// A repository with a pipeline that passes.
 const LABELS: &[SampleFile] = &[(
     "pondrix.kdl",
-    "start commit=\"main\"\nstage \"verify\" { job \"labels\" { inside \"registry.fernhollow.test/base/shell:1\"; step \"true\" } }\n",
+    "start commit=\"main\"\nstage \"verify\" { job \"labels\" { container \"registry.fernhollow.test/base/shell:1\"; step \"true\" } }\n",
 )];
 
 #[tokio::test(flavor = "multi_thread")]
@@ -133,7 +136,11 @@ async fn a_rollout_that_cannot_work_says_why() {
             manifest.replace("matchLabels:\n      app: visitor-desk", "matchLabels:\n      app: x"),
             "`selector` does not match",
         ),
-        (pipeline.replace("settle \"2m\"", "settle \"20s\""), never_ready, "it did not settle within 20s"),
+        (
+            pipeline.replace(ROLLOUT_TIME, &ROLLOUT_TIME.replace("2m", "20s")),
+            never_ready,
+            "it did not settle within 20s",
+        ),
     ] {
         repository.write("pondrix.kdl", &pipeline).unwrap();
         repository.write("deploy/desk.yaml", &manifest).unwrap();
@@ -141,7 +148,7 @@ async fn a_rollout_that_cannot_work_says_why() {
         let run = world.run_of("visitor-desk", &commit).await;
         let detail = world.end_of(&run).await;
         // What the preflight sees is told before anything runs, the rest where it breaks.
-        let (job, what) = match (detail.barred_by.first(), detail.failure) {
+        let (job, what) = match (detail.missing.first(), detail.failure) {
             (Some(fault), _) => (fault.job.clone(), fault.what.clone()),
             (None, failure) => failure.map(|failure| (failure.job, failure.what)).unwrap(),
         };
@@ -163,7 +170,8 @@ async fn a_rollout_that_fails_puts_back_what_was_there_even_when_the_server_is_k
 
     let pipeline = VISITOR_DESK.iter().find(|(path, _)| *path == "pondrix.kdl").unwrap().1;
     let manifest = VISITOR_DESK.iter().find(|(path, _)| *path == "deploy/desk.yaml").unwrap().1;
-    let restores = pipeline.replace("settle \"2m\"", "settle \"40s\"\n        otherwise \"restore\"");
+    let restores = ROLLOUT_TIME.replace("2m", "40s") + "\n        on-failure \"restore\"";
+    let restores = pipeline.replace(ROLLOUT_TIME, &restores);
     assert_ne!(restores, pipeline);
     repository.write("pondrix.kdl", &restores).unwrap();
     repository.write("deploy/desk.yaml", &manifest.replace("path: /greeting.txt", "path: /no-such-page")).unwrap();

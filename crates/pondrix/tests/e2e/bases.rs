@@ -38,8 +38,8 @@ async fn a_base_that_moves_starts_what_was_built_on_it_in_order_and_once_each() 
     let mut repositories = Vec::new();
     for (name, starts, base, image) in [
         ("soil", "", "base/shell:1", "garden/soil"),
-        ("bed", "start base", "garden/soil:1", "garden/bed"),
-        ("label", "start base", "garden/bed:1", "garden/label"),
+        ("bed", "start base-moved", "garden/soil:1", "garden/bed"),
+        ("label", "start base-moved", "garden/bed:1", "garden/label"),
         ("bench", "", "garden/soil:1", "garden/bench"),
     ] {
         let (repository, _) = world.project(name, &[]).await;
@@ -54,17 +54,17 @@ async fn a_base_that_moves_starts_what_was_built_on_it_in_order_and_once_each() 
     repositories[0].push("Better soil").unwrap();
     for name in ["bed", "label"] {
         let run = passed(&world, name, 2).await;
-        assert_eq!(run.start, StartKind::Base, "{name}");
+        assert_eq!(run.start, StartKind::BaseMoved, "{name}");
     }
     let shown = world.pondrix(&["show", "label#2"]).await;
     let bed = world.client.run(&"bed#2".parse().unwrap()).await.unwrap();
-    let digest = bed.stages[0].jobs[0].products.iter().find_map(|product| match product {
-        pondrix_core::run::Product::Image { digest, .. } => Some(digest.short()),
+    let digest = bed.stages[0].jobs[0].results.iter().find_map(|result| match result {
+        pondrix_core::run::JobResult::Image { digest, .. } => Some(digest.short()),
         _ => None,
     });
     let on = format!("on {REGISTRY}/garden/bed:1@{}", digest.unwrap());
     assert!(shown.out.contains(&on), "{on} is not in {}", shown.out);
-    assert_eq!(newest(&world, "bench").await.unwrap().number, 1, "it has no `start base`");
+    assert_eq!(newest(&world, "bench").await.unwrap().number, 1, "it has no `start base-moved`");
     // Once each: a while later there are no more.
     let (_, extra) = world.run_of_pipeline("later", &crate::support::one_job("step \"sleep 3\"")).await;
     world.passes(&extra).await;
@@ -80,7 +80,7 @@ async fn a_base_that_somebody_else_pushes_is_noticed_by_asking_its_registry_or_a
 /// Has the base move past the server; with a hook, the registry tells of it.
 async fn somebody_else_pushes(world: &World, with_hook: bool) {
     let (repository, project) = world.project("bed", &[]).await;
-    repository.write("pondrix.kdl", &pipeline("start base", "garden/bed")).unwrap();
+    repository.write("pondrix.kdl", &pipeline("start base-moved", "garden/bed")).unwrap();
     repository.write("image.recipe", &format!("FROM {REGISTRY}/base/shell:1\nCOPY bed.txt /bed.txt\n")).unwrap();
     repository.write("bed.txt", "fern").unwrap();
     repository.push("First").unwrap();
@@ -104,5 +104,5 @@ async fn somebody_else_pushes(world: &World, with_hook: bool) {
     if with_hook {
         assert!(http.post(&project.hook).body("a registry's own words").send().await.unwrap().status().is_success());
     }
-    assert_eq!(passed(world, "bed", 2).await.start, StartKind::Base);
+    assert_eq!(passed(world, "bed", 2).await.start, StartKind::BaseMoved);
 }

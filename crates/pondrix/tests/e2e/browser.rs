@@ -223,22 +223,22 @@ stage "production" {
     when branch="main"
     exclusive "gate"
     approval "Open it to the visitors?" within="3d"
-    job "announce" { inside "registry.fernhollow.test/base/shell:1"; secret "RADIO_KEY"; step "echo open" }
+    job "announce" { container "registry.fernhollow.test/base/shell:1"; secret "RADIO_KEY"; step "echo open" }
 }
 stage "sweep" {
-    when earlier="any" start="clock"
-    job "beds" { inside "registry.fernhollow.test/base/shell:1"; step "true" }
+    when result="any" start="schedule"
+    job "beds" { container "registry.fernhollow.test/base/shell:1"; step "true" }
 }
-start clock="15 5 * * 1-5" zone="Europe/Lisbon"
+start schedule="15 5 * * 1-5" zone="Europe/Lisbon"
 "#;
     let job = r#"    job "labels" {
         matrix { base "shell" "web" }
         after "unit"
         retry 2 only="lost"
-        inside "registry.fernhollow.test/base/{matrix.base}:1"
+        container "registry.fernhollow.test/base/{matrix.base}:1"
         step "echo printed"
     }
-    job "count" { after "labels"; inside "registry.fernhollow.test/base/shell:1"; step "echo counted" }
+    job "count" { after "labels"; container "registry.fernhollow.test/base/shell:1"; step "echo counted" }
 "#;
     let text = pipeline.replacen("stage \"verify\" {\n", &format!("stage \"verify\" {{\n{job}"), 1) + more;
     repository.write("pondrix.kdl", &text).unwrap();
@@ -249,7 +249,7 @@ start clock="15 5 * * 1-5" zone="Europe/Lisbon"
     browser.client.goto(&format!("{}/plan/visitor-desk", world.url())).await.unwrap();
     browser.reads("asks: Open it to the visitors?").await;
     browser.reads("labels:web").await;
-    browser.reads("started by commit and not by clock").await;
+    browser.reads("started by commit and not by schedule").await;
     browser.picture("console-plan").await;
 
     browser.client.goto(&format!("{}/runs/visitor-desk/1", world.url())).await.unwrap();
@@ -267,7 +267,7 @@ start clock="15 5 * * 1-5" zone="Europe/Lisbon"
     browser.click("[role=alertdialog] button").await;
     let second = "visitor-desk#2".parse().unwrap();
     world.passes(&second).await;
-    browser.reads("Run all again").await;
+    browser.reads("Run everything").await;
     let address = browser.client.find(Locator::Css("a[download]")).await.unwrap().attr("href").await.unwrap().unwrap();
     let archive = reqwest::Client::new().get(format!("{}{address}", world.url())).bearer_auth(&world.token);
     let archive = archive.send().await.unwrap();
@@ -285,7 +285,7 @@ async fn a_run_shows_the_template_that_it_used_the_service_beside_it_and_tests_t
     world.passes(&world.run_of("glasshouse-base", &commit).await).await;
     let set = world.pondrix(&["project", "set", "glasshouse-base", "--templates", "yes"]).await;
     assert_eq!(set.status, 0, "{set:?}");
-    let name = TemplateName::new("printed", "glasshouse-base/templates@main").unwrap();
+    let name = TemplateName::new("printed", "glasshouse-base", "templates", "main").unwrap();
     until("the template", async || world.client.template(&name).await.is_ok().then_some(())).await;
     let (repository, _) = world.project("plant-labels", PLANT_LABELS).await;
     let print = PLANT_LABELS.iter().find(|(path, _)| *path == "print.sh").unwrap().1;
@@ -310,12 +310,12 @@ async fn a_run_shows_the_template_that_it_used_the_service_beside_it_and_tests_t
     browser.sign_in(&world).await;
     browser.client.goto(&format!("{}/runs/plant-labels/5/verify/labels:web", world.url())).await.unwrap();
     browser.reads("uses glasshouse-base/templates/printed.kdl@main of ").await;
-    browser.reads("another than in #4").await;
-    browser.reads("[register] the register is open").await;
+    browser.reads("changed since #4").await;
+    browser.reads("register> the register is open").await;
     browser.reads("10 beds are open").await;
-    let flickering = world.client.flickering("plant-labels", "verify/labels:web").await.unwrap().tests;
-    assert_eq!(flickering, ["labels: 3 pages were printed"]);
-    browser.reads("passed and failed lately: labels: 3 pages were printed").await;
+    let flaky = world.client.flaky("plant-labels", "verify/labels:web").await.unwrap().tests;
+    assert_eq!(flaky, ["labels: 3 pages were printed"]);
+    browser.reads("flaky, passed and failed lately: labels: 3 pages were printed").await;
     browser.picture("console-template").await;
     browser.end().await;
 }
@@ -358,7 +358,7 @@ async fn a_job_that_waits_for_a_runner_of_another_kind_says_so_in_the_plan_and_i
     repository.write("image.recipe", "FROM scratch\nCOPY beds /beds\n").unwrap();
     repository.write("beds/lily", "lily\n").unwrap();
     let pipeline = "start commit=\"main\"\nstage \"package\" {\n    image \"labels\" {\n        \
-                    platform \"linux/amd64\" \"linux/arm64\" runner=\"each\"\n        \
+                    platform \"linux/amd64\" \"linux/arm64\" build=\"native\"\n        \
                     push \"registry.fernhollow.test/garden/labels\" { tag \"{commit.short}\" }\n    }\n}\n";
     repository.write("pondrix.kdl", pipeline).unwrap();
     let run = world.run_of("plant-labels", &repository.push("For two kinds of machine").unwrap()).await;

@@ -15,7 +15,7 @@ async fn check(text: &str, more: &[&str]) -> crate::support::Said {
 #[tokio::test]
 async fn a_sound_file_is_told_sound() {
     let said = check(&one_job("step \"true\""), &[]).await;
-    assert_eq!((said.status, said.out.as_str()), (0, "pondrix.kdl is sound: 1 stage, 1 job (verify/unit)\n"));
+    assert_eq!((said.status, said.out.as_str()), (0, "pondrix.kdl is valid: 1 stage, 1 job (verify/unit)\n"));
 }
 
 #[tokio::test]

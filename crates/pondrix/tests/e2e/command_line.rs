@@ -19,7 +19,7 @@ async fn a_run_is_started_shown_listed_and_its_log_followed() {
     world.passes(&run).await;
     assert_eq!(world.log(&run, "verify/unit").await, "one\ntwo\nmain\n");
 
-    let started = world.pondrix(&["start", "plant-labels", "--wait"]).await;
+    let started = world.pondrix(&["start", "plant-labels", "--follow"]).await;
     assert_eq!(started.status, 0, "{}", started.err);
     assert!(started.out.contains("plant-labels#2") && started.out.contains("passed"), "{}", started.out);
     let followed = world.pondrix(&["log", "plant-labels#2", "unit", "--follow"]).await;
@@ -54,7 +54,7 @@ async fn a_failed_run_says_which_step_and_what_it_said_last_and_exits_with_1() {
     let pipeline =
         one_job("step name=\"good\" \"true\"; step name=\"bad\" \"echo all is lost; exit 3\"; step \"echo never\"");
     let (_, run) = world.run_of_pipeline("plant-labels", &pipeline).await;
-    let shown = world.pondrix(&["show", &run.to_string(), "--wait"]).await;
+    let shown = world.pondrix(&["show", &run.to_string(), "--follow"]).await;
     assert_eq!(shown.status, 1);
     let broke = shown.out.lines().skip_while(|line| !line.contains("verify/unit:")).collect::<Vec<_>>();
     assert_eq!(

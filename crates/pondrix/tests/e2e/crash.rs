@@ -100,7 +100,7 @@ async fn two_hundred_runs_end_rightly_however_often_the_server_is_killed() {
         format!("step \"i=0; while [ $i -lt 20 ]; do i=$((i+1)); echo {name} $i; done\"\n step \"echo {name} ended\"")
     };
     let job = |name: &str, lines: &str| {
-        format!("job \"{name}\" {{ inside \"{REGISTRY}/base/shell:1\"\n {lines}\n {} }}\n", count(name))
+        format!("job \"{name}\" {{ container \"{REGISTRY}/base/shell:1\"\n {lines}\n {} }}\n", count(name))
     };
     let pipeline = format!(
         "stage \"count\" {{\n{}{}}}\nstage \"again\" {{\n{}}}\n",
@@ -196,10 +196,10 @@ async fn runs_end_rightly_however_often_their_runner_is_killed() {
         let run = RunId { number, ..first.clone() };
         let detail = world.passes(&run).await;
         let job = &detail.stages[0].jobs[0];
-        assert!(job.tries.iter().all(|one| one.state == State::Lost), "{run}: {:?}", job.tries);
-        assert!(!KILLED_IN.contains(&number) || !job.tries.is_empty(), "{run}: its runner was not killed");
+        assert!(job.attempts.iter().all(|one| one.state == State::Lost), "{run}: {:?}", job.attempts);
+        assert!(!KILLED_IN.contains(&number) || !job.attempts.is_empty(), "{run}: its runner was not killed");
         let log = world.log(&run, "verify/unit").await;
-        let last = log.rsplit_once(&format!("--- attempt {}\n", job.attempt)).map_or(log.as_str(), |(_, last)| last);
+        let last = log.rsplit_once(&format!("attempt {} begins\n", job.attempt)).map_or(log.as_str(), |(_, last)| last);
         assert_eq!(last, whole, "{run}: the log of the attempt that passed is whole, once");
     }
 }
@@ -219,11 +219,11 @@ async fn a_job_whose_runner_is_killed_is_lost_at_once_and_tried_again_where_it_m
     kill_process(runner_in(&lock).await, Signal::KILL).unwrap();
     let detail = world.passes(&run).await;
     let job = &detail.stages[0].jobs[0];
-    assert_eq!((job.attempt, job.tries[0].state), (2, State::Lost));
+    assert_eq!((job.attempt, job.attempts[0].state), (2, State::Lost));
     // The next runner in its folder says so, long before its silence would.
-    let reason = job.tries[0].reason.as_deref().unwrap_or_default();
+    let reason = job.attempts[0].reason.as_deref().unwrap_or_default();
     assert!(reason.contains("runner own-1 was started anew"), "{reason}");
-    assert_eq!(world.log(&run, "verify/unit").await, "attempt 1\n--- attempt 2\nattempt 2\n");
+    assert_eq!(world.log(&run, "verify/unit").await, "attempt 1\nattempt 2 begins\nattempt 2\n");
     let (_, run) = {
         let lines = "step \"echo once; sleep 300\"";
         world.run_of_pipeline("visitor-desk", &one_job(lines)).await

@@ -28,7 +28,7 @@ async fn the_demo_plays_its_whole_story_and_every_point_holds() {
         "plant-labels#3 printed on both base images, the register beside it",
         "a template that changed reaches the next run of plant-labels, which says so",
         "plant-labels#5 ran nothing: plant-labels has no secret `PRINTER_KEY`; next: pondrix secret set plant-labels PRINTER_KEY",
-        "`pondrix rerun plant-labels#6 --failed` as plant-labels#7: only bind/book again",
+        "`pondrix rerun plant-labels#6` as plant-labels#7: only bind/book again",
         "visitor-desk#5 ran nothing: the registry registry.fernhollow.test refused",
         "glasshouse-base#1 changed the base; visitor-desk#7 and plant-labels#8 followed by themselves, and staging runs them",
         "`pondrix image chain` says what is built on what:",

@@ -62,7 +62,7 @@ async fn a_build_secret_is_seen_by_its_command_and_lands_nowhere() {
     repository.write("pondrix.kdl", &one_image("secret \"NURSERY_KEY\" id=\"key\"")).unwrap();
     let commit = repository.push("With a secret").unwrap();
     let run = world.run_of("plant-labels", &commit).await;
-    let barred = world.end_of(&run).await.barred_by;
+    let barred = world.end_of(&run).await.missing;
     assert!(barred[0].what.contains("plant-labels has no secret `NURSERY_KEY`"), "{barred:?}");
     assert!(world.pondrix_with(&["secret", "set", "plant-labels", "NURSERY_KEY"], VALUE).0);
     repository.write("README.md", "once more").unwrap();
@@ -70,10 +70,10 @@ async fn a_build_secret_is_seen_by_its_command_and_lands_nowhere() {
     let run = world.run_of("plant-labels", &commit).await;
     world.passes(&run).await;
     let log = world.log(&run, "package/labels").await;
-    assert!(log.contains("it is [NURSERY_KEY]"), "{log}");
+    assert!(log.contains("it is (secret NURSERY_KEY)"), "{log}");
     // The folder of the world has the registry, the server's records and the runner's store in it.
     assert_eq!(found_in(world.folder.path(), VALUE), Vec::<String>::new());
-    assert_eq!(found_in(world.folder.path(), "it is [NURSERY_KEY]").len(), 1, "the search finds what is there");
+    assert_eq!(found_in(world.folder.path(), "it is (secret NURSERY_KEY)").len(), 1, "the search finds what is there");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -97,16 +97,16 @@ async fn what_a_runner_made_before_is_known_and_a_changed_line_rebuilds_what_dep
         let line = log.lines().find(|line| line.starts_with("built ")).unwrap().to_owned();
         line.split_once(": ").unwrap().1.to_owned()
     };
-    assert_eq!(known(&first).await, "0 of 4 steps known already");
+    assert_eq!(known(&first).await, "0 of 4 steps from cache");
     repository.write("README.md", "two\n").unwrap();
     let second = repository.push("Only the last copy").unwrap();
-    assert_eq!(known(&second).await, "3 of 4 steps known already");
+    assert_eq!(known(&second).await, "3 of 4 steps from cache");
     repository.write("beds/lily", "lilies\n").unwrap();
     let third = repository.push("What is in the middle").unwrap();
-    assert_eq!(known(&third).await, "1 of 4 steps known already");
+    assert_eq!(known(&third).await, "1 of 4 steps from cache");
     repository.write("unrelated", "x\n").unwrap();
     let fourth = repository.push("What nobody reads").unwrap();
-    assert_eq!(known(&fourth).await, "4 of 4 steps known already");
+    assert_eq!(known(&fourth).await, "4 of 4 steps from cache");
     let layers = |commit: &str| layers_of(&world, &commit[..12]);
     let (first, second, third, fourth) = (layers(&first), layers(&second), layers(&third), layers(&fourth));
     assert_eq!(first[..first.len() - 1], second[..second.len() - 1]);
@@ -125,9 +125,9 @@ async fn a_registry_that_asks_who_comes_is_proved_and_then_used() {
     repository.write("image.recipe", &recipe).unwrap();
     repository.write("pondrix.kdl", &one_image("")).unwrap();
     let run = world.run_of("plant-labels", &repository.push("Nobody signs in").unwrap()).await;
-    let barred = &world.end_of(&run).await.barred_by[0];
+    let barred = &world.end_of(&run).await.missing[0];
     assert!(barred.what.contains("it wants a name and a password"), "{barred:?}");
-    assert!(barred.next.contains(&format!("pondrix registry add {REGISTRY} --user NAME")), "{barred:?}");
+    assert!(barred.fix.contains(&format!("pondrix registry add {REGISTRY} --user NAME")), "{barred:?}");
     let name = format!("{REGISTRY}/garden/labels");
     let test = world.pondrix(&["registry", "test", &name]).await;
     assert_eq!(test.status, 1, "{}", test.out);
@@ -312,11 +312,11 @@ async fn names_without_a_registry_mean_the_one_that_was_chosen_and_a_taken_tag_s
     let (repository, _) = world.project("plant-labels", &[]).await;
     repository.write("image.recipe", "FROM shell:1\nRUN true\n").unwrap();
     let pipeline = one_image("").replace("{commit.short}", "{input.version}");
-    repository.write("pondrix.kdl", &format!("ask \"version\" default=\"v1\"\n{pipeline}")).unwrap();
+    repository.write("pondrix.kdl", &format!("input \"version\" default=\"v1\"\n{pipeline}")).unwrap();
     let run = world.run_of("plant-labels", &repository.push("A short name").unwrap()).await;
     let failure = world.end_of(&run).await.failure.unwrap();
-    assert!(failure.what.contains("pondrix registry add HOST --short-names"), "{}", failure.what);
-    let chosen = world.pondrix(&["registry", "add", REGISTRY, "--short-names", "base"]).await;
+    assert!(failure.what.contains("pondrix registry add HOST --bare-names"), "{}", failure.what);
+    let chosen = world.pondrix(&["registry", "add", REGISTRY, "--bare-names", "base"]).await;
     assert_eq!(chosen.status, 0, "{}", chosen.err);
     repository.write("README.md", "once more").unwrap();
     world.passes(&world.run_of("plant-labels", &repository.push("Now it is chosen").unwrap()).await).await;
@@ -350,8 +350,8 @@ async fn a_second_runner_finds_in_the_registry_what_the_first_one_made() {
     let run = world.run_of("plant-labels", &second).await;
     world.passes(&run).await;
     let log = world.log(&run, "package/labels").await;
-    assert!(log.contains("2 steps are known in") && log.contains("known in the registry"), "{log}");
-    assert!(log.contains("1 of 2 steps known already") && log.contains("kept 2 steps for other runners"), "{log}");
+    assert!(log.contains("2 steps are cached in") && log.contains("from cache in the registry"), "{log}");
+    assert!(log.contains("1 of 2 steps from cache") && log.contains("2 steps are cached for other runners"), "{log}");
     let (first, second) = (layers_of(&world, &first[..12]), layers_of(&world, &second[..12]));
     assert_eq!(first[..first.len() - 1], second[..second.len() - 1]);
     assert_ne!(first.last(), second.last());

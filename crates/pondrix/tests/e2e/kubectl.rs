@@ -52,7 +52,7 @@ async fn a_real_kubectl_applies_watches_shows_describes_and_deletes() {
     assert!(status.out.contains("successfully rolled out"), "{}{}", status.out, status.err);
     let answer = reqwest::get(format!("http://{}/busybox", world.application)).await.unwrap();
     assert!(answer.status().is_success());
-    let deleted = kubectl(&world, &["delete", "-f", path, "--wait=false"]).await;
+    let deleted = kubectl(&world, &["delete", "-f", path, "--follow=false"]).await;
     assert_eq!(deleted.status, 0, "{}", deleted.err);
     let wrong = kubectl(&world, &["get", "pods", "-n", "nowhere", "no-such"]).await;
     assert!(wrong.err.contains("NotFound"), "{}", wrong.err);

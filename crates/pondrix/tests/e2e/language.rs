@@ -11,7 +11,7 @@ use crate::support::{Server, World, one_job, until};
 
 /// A job in the base image with these lines in it.
 fn job(name: &str, lines: &str) -> String {
-    format!("job \"{name}\" {{ inside \"{REGISTRY}/base/shell:1\"\n {lines}\n }}\n")
+    format!("job \"{name}\" {{ container \"{REGISTRY}/base/shell:1\"\n {lines}\n }}\n")
 }
 
 fn find<'a>(run: &'a RunDetail, key: &str) -> &'a JobView {
@@ -28,7 +28,7 @@ async fn jobs_run_in_the_order_of_after_with_matrix_variables_retries_and_failur
     let counts = "step \"n=$PONDRIX_ATTEMPT; echo attempt $n; test $n = 2\"";
     let pipeline = format!(
         "start commit=\"main\"\nenv A=\"file\" B=\"file\"\nstage \"verify\" {{ env B=\"stage\"\n {} {} {} {} }}\n\
-         stage \"mourn\" {{ when earlier=\"failed\"\n {} }}\nstage \"never\" {{ when branch=\"fix\"\n {} }}\n",
+         stage \"mourn\" {{ when result=\"failed\"\n {} }}\nstage \"never\" {{ when branch=\"fix\"\n {} }}\n",
         job(
             "labels",
             "matrix { bed \"rose\" \"fern\" }\n step \"echo $PONDRIX_MATRIX_BED $A $B $C in $(pwd)\" folder=\"desk\" { env C=\"step\" }"
@@ -49,14 +49,14 @@ async fn jobs_run_in_the_order_of_after_with_matrix_variables_retries_and_failur
     let (rose, sum) = (find(&detail, "verify/labels:rose"), find(&detail, "verify/sum"));
     assert!(sum.started.unwrap() >= rose.ended.unwrap(), "it began before what it comes after was over");
     let wobbly = find(&detail, "verify/wobbly");
-    assert_eq!((wobbly.attempt, wobbly.tries.len(), wobbly.tries[0].state), (2, 1, State::Failed));
-    assert_eq!(world.log(&run, "verify/wobbly").await, "attempt 1\n--- attempt 2\nattempt 2\n");
+    assert_eq!((wobbly.attempt, wobbly.attempts.len(), wobbly.attempts[0].state), (2, 1, State::Failed));
+    assert_eq!(world.log(&run, "verify/wobbly").await, "attempt 1\nattempt 2 begins\nattempt 2\n");
     assert_eq!(wobbly.steps[0].log_end.unwrap(), 34, "a step's part of the log is that of its last attempt");
     assert_eq!(state(&detail, "verify/lint"), State::Failed);
     assert_eq!(find(&detail, "mourn/told").reason.as_deref(), Some("nothing before it failed"));
     assert_eq!(find(&detail, "never/skipped").reason.as_deref(), Some("its stage: the branch is main and not fix"));
     let shown = world.pondrix(&["show", &run.to_string()]).await;
-    for wanted in ["attempt 1", "which it may", "the branch is main and not fix"] {
+    for wanted in ["attempt 1", "as it may", "the branch is main and not fix"] {
         assert!(shown.out.contains(wanted), "{}", shown.out);
     }
 }
@@ -108,7 +108,7 @@ async fn a_tag_starts_a_run_and_two_tags_of_one_push_start_one() {
     })
     .await;
     assert_eq!(world.client.runs(None, 9, None).await.unwrap().runs.len(), 1, "the same was built twice");
-    let by_hand = world.pondrix(&["start", "plant-labels", "--tag", "v2", "--wait"]).await;
+    let by_hand = world.pondrix(&["start", "plant-labels", "--tag", "v2", "--follow"]).await;
     assert_eq!(by_hand.status, 0, "{}{}", by_hand.out, by_hand.err);
     assert!(by_hand.out.contains("tag v2 at"), "{}", by_hand.out);
 }
@@ -117,7 +117,7 @@ async fn a_tag_starts_a_run_and_two_tags_of_one_push_start_one() {
 async fn a_commit_that_touches_nothing_of_interest_starts_nothing_and_says_so() {
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
-    let text = one_job("step \"true\"").replace("commit=\"main\"", "commit=\"main\" touching=\"beds/**\"");
+    let text = one_job("step \"true\"").replace("commit=\"main\"", "commit=\"main\" changed=\"beds/**\"");
     repository.write("pondrix.kdl", &text).unwrap();
     repository.write("beds/rose", "red\n").unwrap();
     let first = repository.push("The beds").unwrap();
@@ -139,7 +139,7 @@ async fn a_commit_that_touches_nothing_of_interest_starts_nothing_and_says_so() 
 async fn a_moment_of_the_clock_that_was_missed_starts_one_run_of_the_newest_commit() {
     let mut world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
-    let text = one_job("step \"echo by $PONDRIX_START\"").replace("commit=\"main\"", "clock=\"15 5 1 1 *\"");
+    let text = one_job("step \"echo by $PONDRIX_START\"").replace("commit=\"main\"", "schedule=\"15 5 1 1 *\"");
     repository.write("pondrix.kdl", &text).unwrap();
     let commit = repository.push("Once a year").unwrap();
     until("the branch to be seen", async || {
@@ -150,13 +150,17 @@ async fn a_moment_of_the_clock_that_was_missed_starts_one_run_of_the_newest_comm
     let url = world.server.take().unwrap().kill();
     let data = world.folder.path().join("server");
     let records = rusqlite::Connection::open(data.join("records.db")).unwrap();
-    assert_eq!(records.execute("UPDATE clocks SET next = 1000", []).unwrap(), 1);
+    assert_eq!(records.execute("UPDATE schedules SET next = 1000", []).unwrap(), 1);
     drop(records);
     world.server = Some(Server::start(&data, url.trim_start_matches("http://"), "1h").0);
     let run = world.run_of("plant-labels", &commit).await;
     let detail = world.passes(&run).await;
-    assert_eq!(detail.summary.start, StartKind::Clock);
-    assert_eq!(world.log(&run, "verify/unit").await, "by clock\n");
+    assert_eq!(detail.summary.start, StartKind::Schedule);
+    assert_eq!(
+        world.log(&run, "verify/unit").await,
+        "by schedule
+"
+    );
     assert_eq!(world.client.runs(None, 9, None).await.unwrap().runs.len(), 1, "what was missed counts once");
 }
 
@@ -164,15 +168,20 @@ async fn a_moment_of_the_clock_that_was_missed_starts_one_run_of_the_newest_comm
 async fn a_start_by_hand_is_asked_and_refused_with_everything_that_is_missing() {
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
-    let asks = "ask \"bed\" help=\"Which bed\" { one-of \"rose\" \"fern\" }\nask \"copies\" kind=\"number\" least=1 most=9 default=1\n";
+    let asks = "input \"bed\" help=\"Which bed\" { one-of \"rose\" \"fern\" }\ninput \"copies\" kind=\"number\" least=1 most=9 default=1\n";
     let text = asks.to_owned() + &one_job("step \"echo $PONDRIX_INPUT_COPIES of $PONDRIX_INPUT_BED\"");
     repository.write("pondrix.kdl", &text).unwrap();
     repository.push("Asks").unwrap();
-    let refused = world.pondrix(&["start", "plant-labels", "--ask", "copies=12"]).await;
+    let refused = world.pondrix(&["start", "plant-labels", "--input", "copies=12"]).await;
     assert_eq!(refused.status, 2, "{}", refused.err);
-    assert!(refused.err.contains("`bed` (Which bed) must be said: --ask bed=VALUE"), "{}", refused.err);
-    assert!(refused.err.contains("`12` cannot be the `copies`: write a whole number from 1 to 9"), "{}", refused.err);
-    let started = world.pondrix(&["start", "plant-labels", "--ask", "bed=fern", "--ask", "copies=3", "--wait"]).await;
+    assert!(refused.err.contains("`bed` (Which bed) has no value: write --input bed=VALUE"), "{}", refused.err);
+    assert!(
+        refused.err.contains("`12` cannot be the input `copies`: write a whole number from 1 to 9"),
+        "{}",
+        refused.err
+    );
+    let started =
+        world.pondrix(&["start", "plant-labels", "--input", "bed=fern", "--input", "copies=3", "--follow"]).await;
     assert_eq!(started.status, 0, "{}{}", started.out, started.err);
     let run: RunId = "plant-labels#1".parse().unwrap();
     assert_eq!(world.log(&run, "verify/unit").await, "3 of fern\n", "what was refused made no run");
@@ -284,10 +293,10 @@ async fn a_plan_says_what_is_left_out_and_why_here_and_at_the_server() {
     let left_out = Some("its stage: the branch is main and not release/*");
     assert_eq!(jobs, [("verify/unit:rose", None), ("verify/unit:fern", None), ("open/gate", left_out)]);
     let file = repository.folder().join("pondrix.kdl").display().to_string();
-    let here = world.pondrix(&["plan", &file, "--branch", "release/2", "--start", "hand"]).await;
+    let here = world.pondrix(&["plan", &file, "--branch", "release/2", "--start", "manual"]).await;
     assert_eq!(here.status, 0, "{}", here.err);
     assert!(
-        here.out.contains("A start by hand on branch release/2") && here.out.contains("one run at a time: gate"),
+        here.out.contains("A start by manual on branch release/2") && here.out.contains("one run at a time: gate"),
         "{}",
         here.out
     );
@@ -295,7 +304,7 @@ async fn a_plan_says_what_is_left_out_and_why_here_and_at_the_server() {
     let json = world.pondrix(&["plan", &file, "--branch", "fix", "--json"]).await;
     let value: BTreeMap<String, serde_json::Value> = serde_json::from_str(&json.out).unwrap();
     assert_eq!(value["nothing"], "no `start` of its pipeline fits");
-    let set = world.pondrix(&["project", "set", "plant-labels", "--weight", "3", "--jobs", "2"]).await;
+    let set = world.pondrix(&["project", "set", "plant-labels", "--weight", "3", "--limit", "2"]).await;
     assert!(set.out.contains("weight 3, 2 jobs at once"), "{}{}", set.out, set.err);
     let refused = world.pondrix(&["project", "set", "plant-labels", "--weight", "0"]).await;
     assert!(refused.status == 2 && refused.err.contains("from 1 to 100"), "{}", refused.err);

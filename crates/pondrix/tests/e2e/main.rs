@@ -4,6 +4,7 @@
 
 mod access;
 mod again;
+mod artifacts;
 mod bad_input;
 mod bases;
 mod browser;
@@ -11,7 +12,6 @@ mod check;
 mod command_line;
 mod crash;
 mod demo;
-mod files;
 mod images;
 mod kubectl;
 mod language;

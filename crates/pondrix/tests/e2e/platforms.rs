@@ -7,7 +7,7 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
 use pondrix_core::State;
-use pondrix_core::run::Product;
+use pondrix_core::run::JobResult;
 use pondrix_standin::garden::REGISTRY;
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
@@ -58,7 +58,7 @@ async fn each_platform_is_built_by_a_runner_of_its_kind_and_the_index_is_tagged_
     let recipe = "FROM scratch\nARG TARGETARCH\nCOPY tools /\nRUN echo made for $TARGETARCH > /made\n";
     repository.write("image.recipe", recipe).unwrap();
     let pipeline = format!(
-        "start commit=\"main\"\nstage \"package\" {{\n image \"labels\" {{\n platform \"linux/amd64\" \"linux/arm64\" runner=\"each\"\n \
+        "start commit=\"main\"\nstage \"package\" {{\n image \"labels\" {{\n platform \"linux/amd64\" \"linux/arm64\" build=\"native\"\n \
          push \"{REGISTRY}/garden/labels\" {{ tag \"{{commit.short}}\" }}\n push \"{REGISTRY}/beds/labels\" {{ moving \"edge\" }}\n }}\n}}\n"
     );
     repository.write("pondrix.kdl", &pipeline).unwrap();
@@ -95,12 +95,12 @@ async fn each_platform_is_built_by_a_runner_of_its_kind_and_the_index_is_tagged_
     assert!(amd[0] == arm[0] && amd[1] != arm[1], "what RUN made is each one's own: {amd:?} {arm:?}");
 
     // The image of the whole is the index; it is shown with what is known of its first image.
-    let products = job(&detail, "package/labels").products;
-    let platforms = |product: &Product| match product {
-        Product::Image { digest: made, platforms, .. } => (made.to_string() == digest).then(|| platforms.join(" ")),
+    let results = job(&detail, "package/labels").results;
+    let platforms = |result: &JobResult| match result {
+        JobResult::Image { digest: made, platforms, .. } => (made.to_string() == digest).then(|| platforms.join(" ")),
         _ => None,
     };
-    let told: Vec<_> = products.iter().map(platforms).collect();
+    let told: Vec<_> = results.iter().map(platforms).collect();
     assert_eq!(told, vec![Some("linux/amd64 linux/arm64".to_owned()); 2]);
     let shown = world.pondrix(&["show", &run.to_string()]).await.out;
     assert!(shown.contains(&format!(" as {tag}, for linux/amd64, linux/arm64\n")), "{shown}");
@@ -116,13 +116,13 @@ async fn an_index_is_not_tagged_while_one_of_its_images_fails_and_a_rerun_builds
     tools(repository.folder());
     let recipe = "FROM scratch\nARG TARGETARCH\nCOPY tools /\nRUN test $TARGETARCH = amd64\n";
     let pipeline = format!(
-        "start commit=\"main\"\nstage \"package\" {{\n image \"labels\" {{\n platform \"linux/amd64\" \"linux/arm64\" runner=\"each\"\n \
+        "start commit=\"main\"\nstage \"package\" {{\n image \"labels\" {{\n platform \"linux/amd64\" \"linux/arm64\" build=\"native\"\n \
          push \"{REGISTRY}/garden/labels\" {{ tag \"{{run}}\" }}\n }}\n}}\n"
     );
     repository.write("pondrix.kdl", &pipeline).unwrap();
     let _runner = Runner::join(&world, "pond-7", &["--emulates", "linux/arm64"]);
     let run = world.run_of("plant-labels", &repository.push("Without a recipe").unwrap()).await;
-    let barred = world.end_of(&run).await.barred_by;
+    let barred = world.end_of(&run).await.missing;
     assert!(barred.len() == 1 && barred[0].what.contains("has no file image.recipe"), "told once: {barred:?}");
     repository.write("image.recipe", recipe).unwrap();
     let run = world.run_of("plant-labels", &repository.push("One of them fails").unwrap()).await;
@@ -137,7 +137,7 @@ async fn an_index_is_not_tagged_while_one_of_its_images_fails_and_a_rerun_builds
     };
     assert_eq!(states(&detail), named([State::Passed, State::Failed, State::Skipped]));
     assert!(world.registry.tags("garden/labels").is_empty());
-    let again = world.pondrix(&["rerun", &run.to_string(), "--failed", "--json"]).await;
+    let again = world.pondrix(&["rerun", &run.to_string(), "--json"]).await;
     assert_eq!(again.status, 0, "{}", again.err);
     let again: Value = serde_json::from_str(&again.out).unwrap();
     let detail = world.end_of(&again["run"].as_str().unwrap().parse().unwrap()).await;

@@ -24,9 +24,9 @@ async fn broken(world: &World, behaviour: Behaviour) -> RunDetail {
 async fn a_registry_that_refuses_is_quoted_before_anything_runs() {
     let world = World::new().await;
     let detail = broken(&world, Behaviour::RefusesPushes("the pond is closed to you".to_owned())).await;
-    let [fault] = &detail.barred_by[..] else { panic!("{:?}", detail.barred_by) };
+    let [fault] = &detail.missing[..] else { panic!("{:?}", detail.missing) };
     assert!(fault.what.contains("403 DENIED: the pond is closed to you"), "{}", fault.what);
-    assert!(fault.next.contains("have registry.fernhollow.test allow pushing into visitor/desk"), "{}", fault.next);
+    assert!(fault.fix.contains("have registry.fernhollow.test allow pushing into visitor/desk"), "{}", fault.fix);
     assert!(detail.stages.iter().flat_map(|stage| &stage.jobs).all(|job| job.started.is_none()), "something ran");
 }
 
@@ -61,7 +61,7 @@ async fn a_registry_that_does_not_answer_is_named() {
     let (repository, _) = world.project("visitor-desk", VISITOR_DESK).await;
     let commit = repository.push("Nobody answers").unwrap();
     let run = world.run_of("visitor-desk", &commit).await;
-    let faults = world.end_of(&run).await.barred_by;
+    let faults = world.end_of(&run).await.missing;
     assert_eq!(faults.len(), 2, "the image that jobs run in and the push: {faults:?}");
     for fault in faults {
         assert!(fault.what.contains("the registry registry.fernhollow.test did not answer"), "{}", fault.what);
@@ -80,7 +80,7 @@ async fn a_commit_gives_the_same_digest_again_and_layers_that_are_there_are_not_
     let sent = world.registry.blobs_received();
     let log = world.log(&run, "package/desk").await;
     assert!(log.contains(" there already"), "the base's layers are the registry's own: {log}");
-    let again = world.pondrix(&["start", "visitor-desk", "--wait"]).await;
+    let again = world.pondrix(&["start", "visitor-desk", "--follow"]).await;
     assert_eq!(again.status, 0, "{}{}", again.out, again.err);
     let now = world.registry.tags("visitor/desk");
     assert_eq!(now.len(), tags.len() + 1, "the second run has a tag of its own: {now:?}");
@@ -107,7 +107,7 @@ async fn a_tag_that_names_another_image_is_never_moved() {
     let put =
         http.put(format!("{registry}/v2/visitor/desk/manifests/{}-2", &second[..12])).body(bytes).send().await.unwrap();
     assert!(put.status().is_success());
-    let started = world.pondrix(&["start", "visitor-desk", "--wait"]).await;
+    let started = world.pondrix(&["start", "visitor-desk", "--follow"]).await;
     assert_eq!(started.status, 1);
     assert!(started.out.contains("a `tag` is never moved"), "{}", started.out);
     assert_eq!(world.registry.tags("visitor/desk")[&format!("{}-2", &second[..12])], before);

@@ -23,8 +23,8 @@ async fn a_secret_reaches_the_job_that_names_it_and_shows_nowhere() {
     let run = world.run_of("plant-labels", &repository.push("With secrets").unwrap()).await;
     let detail = world.end_of(&run).await;
     assert_eq!(detail.summary.state, State::Failed, "its last step fails on purpose");
-    let expected = "the key is [TICKET_API_KEY], encoded [TICKET_API_KEY]\nin /run/pondrix/deploy.key\n\
-                    [DEPLOY_KEY]\n[TICKET_API_KEY]\n";
+    let expected = "the key is (secret TICKET_API_KEY), encoded (secret TICKET_API_KEY)\nin /run/pondrix/deploy.key\n\
+                    (secret DEPLOY_KEY)\n(secret TICKET_API_KEY)\n";
     assert_eq!(world.log(&run, "verify/unit").await, expected);
     let listed = world.pondrix(&["secret", "list", "plant-labels"]).await;
     assert!(listed.out.contains("TICKET_API_KEY") && !listed.out.contains(VALUE), "{}", listed.out);
@@ -42,7 +42,7 @@ async fn a_secret_reaches_the_job_that_names_it_and_shows_nowhere() {
 async fn a_run_whose_needs_are_not_there_says_all_of_them_at_once_and_runs_nothing() {
     let world = World::new().await;
     let lines = "secret \"TICKET_API_KEY\"\n secret \"OTHER_KEY\"\n step \"echo ran\"";
-    let more = "stage \"more\" { job \"no-image\" { inside \"registry.fernhollow.test/base/none:1\"; step \"true\" } }\n\
+    let more = "stage \"more\" { job \"no-image\" { container \"registry.fernhollow.test/base/none:1\"; step \"true\" } }\n\
                 stage \"p\" { image \"desk\" { push \"registry.fernhollow.test/visitor/desk\" { tag \"{run}\" } } }\n\
                 stage \"s\" { rollout \"desk\" { to \"moon\"; image \"desk\"; manifests \"deploy/*\" } }\n";
     let (repository, _) = world.project("plant-labels", &[]).await;
@@ -61,8 +61,8 @@ async fn a_run_whose_needs_are_not_there_says_all_of_them_at_once_and_runs_nothi
     ] {
         assert!(shown.out.contains(wanted), "no `{wanted}` in {}", shown.out);
     }
-    let jobs: Vec<_> = detail.barred_by.iter().map(|fault| fault.job.as_str()).collect();
-    assert_eq!(jobs, ["verify/unit", "more/no-image", "p/desk", "s/desk", "s/desk"], "{:?}", detail.barred_by);
+    let jobs: Vec<_> = detail.missing.iter().map(|fault| fault.job.as_str()).collect();
+    assert_eq!(jobs, ["verify/unit", "more/no-image", "p/desk", "s/desk", "s/desk"], "{:?}", detail.missing);
     assert!(world.log(&run, "verify/unit").await.is_empty(), "a step ran");
 }
 

@@ -133,7 +133,7 @@ async fn a_runner_that_has_a_commits_files_fetches_what_changed_and_builds_from_
     repository.git(&["commit", "--quiet", "--allow-empty", "--message", "Nothing"]).unwrap();
     let log = compared(&world, &repository, "Nothing at all").await;
     assert!(log.contains("are here: 0 changed since, 0 removed"), "{log}");
-    assert!(log.contains("1 of 1 steps known already"), "{log}");
+    assert!(log.contains("1 of 1 steps from cache"), "{log}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -99,7 +99,7 @@ async fn a_recipe_that_fails_says_its_line_and_what_the_command_said() {
     let pipeline = "start commit=\"main\"\nstage \"package\" {\n    image \"labels\" {\n        \
                     push \"registry.fernhollow.test/labels\" { tag \"{commit.short}\" }\n    }\n}\n";
     let (repository, run) = world.run_of_pipeline("plant-labels", pipeline).await;
-    let faults = world.end_of(&run).await.barred_by;
+    let faults = world.end_of(&run).await.missing;
     assert!(faults[0].what.contains("the commit has no file image.recipe"), "{faults:?}");
     let base = "FROM registry.fernhollow.test/base/shell:1\n";
     for (recipe, words, log) in [

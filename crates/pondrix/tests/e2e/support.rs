@@ -444,6 +444,6 @@ pub(crate) fn alive(processes: &[Process]) -> Vec<Process> {
 /// A pipeline of one job in the base image, with these lines in it.
 pub(crate) fn one_job(lines: &str) -> String {
     format!(
-        "start commit=\"main\"\nstage \"verify\" {{\n    job \"unit\" {{\n        inside \"{REGISTRY}/base/shell:1\"\n        {lines}\n    }}\n}}\n"
+        "start commit=\"main\"\nstage \"verify\" {{\n    job \"unit\" {{\n        container \"{REGISTRY}/base/shell:1\"\n        {lines}\n    }}\n}}\n"
     )
 }

@@ -8,7 +8,7 @@ use pondrix_standin::garden::REGISTRY;
 use crate::support::{World, one_job};
 
 fn beside(name: &str, lines: &str) -> String {
-    format!("beside \"{name}\" \"{REGISTRY}/base/shell:1\" {{\n{lines}\n}}\n")
+    format!("service \"{name}\" \"{REGISTRY}/base/shell:1\" {{\n{lines}\n}}\n")
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -27,7 +27,7 @@ async fn a_service_beside_a_job_is_reached_by_its_name_once_it_is_ready_and_its_
     let log = world.log(&run, "verify/unit").await;
     let mut said: Vec<_> = log.lines().collect();
     said.sort_unstable();
-    for line in ["[labels] listening", "[second] wet soil", "wet soil", "own files"] {
+    for line in ["labels> listening", "second> wet soil", "wet soil", "own files"] {
         assert!(said.contains(&line), "{line} is not in {log}");
     }
 }
@@ -40,7 +40,7 @@ async fn a_service_that_never_gets_ready_or_ends_fails_the_job_and_says_so() {
     let detail = world.end_of(&run).await;
     assert_eq!(detail.summary.state, State::Failed);
     let log = world.log(&run, "verify/unit").await;
-    assert!(log.contains("[labels] no beds\n"), "{log}");
+    assert!(log.contains("labels> no beds\n"), "{log}");
     assert!(log.contains("the service `labels` ended with status 3 before it was ready"), "{log}");
     let late = beside("labels", "run \"sleep 300\"\nready tcp=8080 within=\"1s\"") + "step \"true\"";
     let (_, run) = world.run_of_pipeline("visitor-desk", &one_job(&late)).await;
@@ -113,10 +113,10 @@ async fn a_job_on_the_machine_uses_its_programs_and_changes_nothing_of_it() {
     let address = server.url.trim_start_matches("http://").to_owned();
     server.end();
     let data = world.folder.path().join("server");
-    let show = ["--show", shown.to_str().unwrap()];
-    world.server = Some(crate::support::Server::start_allowing(&data, &address, &show));
+    let readable = ["--readable", shown.to_str().unwrap()];
+    world.server = Some(crate::support::Server::start_allowing(&data, &address, &readable));
     let pipeline = format!(
-        "start commit=\"main\"\nstage \"verify\" {{ job \"unit\" {{ inside host\n step \"git --version | cut -d' ' -f1,2; cat {}/fern; ls /root /home 2>&1 | wc -l\"\n step \"for at in /usr/x /etc/x {}/x; do touch $at 2>/dev/null && echo wrote $at; done; touch /mine && echo own root; cat /etc/shadow 2>/dev/null || echo closed\" }} }}",
+        "start commit=\"main\"\nstage \"verify\" {{ job \"unit\" {{ on-host\n step \"git --version | cut -d' ' -f1,2; cat {}/fern; ls /root /home 2>&1 | wc -l\"\n step \"for at in /usr/x /etc/x {}/x; do touch $at 2>/dev/null && echo wrote $at; done; touch /mine && echo own root; cat /etc/shadow 2>/dev/null || echo closed\" }} }}",
         shown.display(),
         shown.display(),
     );

@@ -6,11 +6,12 @@ use crate::support::{World, until};
 
 fn template(words: &str) -> String {
     format!(
-        "param \"bed\"\nstage \"verify\" {{ job \"unit\" {{ inside \"{REGISTRY}/base/shell:1\"\n step name=\"{{param.bed}}\" \"echo {words} $PONDRIX_PARAM_BED\" }} }}"
+        "param \"bed\"\nstage \"verify\" {{ job \"unit\" {{ container \"{REGISTRY}/base/shell:1\"\n step name=\"{{param.bed}}\" \"echo {words} $PONDRIX_PARAM_BED\" }} }}"
     )
 }
 
-const FILE: &str = "start commit=\"main\"\nuse \"beds\" from=\"platform/shared@main\" { bed \"north\" }\n";
+const FILE: &str =
+    "start commit=\"main\"\nuse \"beds\" project=\"platform\" folder=\"shared\" version=\"main\" { bed \"north\" }\n";
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_template_is_used_only_where_its_project_gives_it_and_a_change_of_it_is_told() {
@@ -24,7 +25,7 @@ async fn a_template_is_used_only_where_its_project_gives_it_and_a_change_of_it_i
 
     let set = world.pondrix(&["project", "set", "platform", "--templates", "yes"]).await;
     assert!(set.out.contains("others may use its templates"), "{set:?}");
-    let shown = world.pondrix(&["start", "plant-labels", "--wait"]).await;
+    let shown = world.pondrix(&["start", "plant-labels", "--follow"]).await;
     assert_eq!(shown.status, 0, "{shown:?}");
     assert!(shown.out.contains("uses platform/shared/beds.kdl@main of "), "{}", shown.out);
     assert!(!shown.out.contains("another than in"), "{}", shown.out);
@@ -32,13 +33,13 @@ async fn a_template_is_used_only_where_its_project_gives_it_and_a_change_of_it_i
 
     platform.write("shared/beds.kdl", &template("second")).unwrap();
     let commit = platform.push("Another").unwrap();
-    let name = pondrix_core::pipeline::TemplateName::new("beds", "platform/shared@main").unwrap();
+    let name = pondrix_core::pipeline::TemplateName::new("beds", "platform", "shared", "main").unwrap();
     until("the commit", async || (world.client.template(&name).await.ok()?.commit == commit).then_some(())).await;
-    let shown = world.pondrix(&["start", "plant-labels", "--wait"]).await;
+    let shown = world.pondrix(&["start", "plant-labels", "--follow"]).await;
     assert!(shown.out.contains("another than in plant-labels#2"), "{}", shown.out);
     assert_eq!(world.log(&"plant-labels#3".parse().unwrap(), "verify/unit").await, "second north\n");
     // A rerun is of what the run was made of.
-    let again = world.pondrix(&["rerun", "plant-labels#2", "--follow"]).await;
+    let again = world.pondrix(&["rerun", "plant-labels#2", "--all", "--follow"]).await;
     assert_eq!(again.status, 0, "{again:?}");
     assert_eq!(world.log(&"plant-labels#4".parse().unwrap(), "verify/unit").await, "first north\n");
 }
@@ -53,7 +54,7 @@ async fn check_and_plan_read_templates_from_the_server_and_do_without_where_they
     let file = world.folder.path().join("pondrix.kdl");
     std::fs::write(&file, FILE).unwrap();
     let path = file.to_str().unwrap();
-    let name = pondrix_core::pipeline::TemplateName::new("beds", "platform/shared@main").unwrap();
+    let name = pondrix_core::pipeline::TemplateName::new("beds", "platform", "shared", "main").unwrap();
     until("the template", async || world.client.template(&name).await.is_ok().then_some(())).await;
     let sound = world.pondrix(&["check", path]).await;
     assert_eq!((sound.status, sound.out.contains("(verify/unit)")), (0, true), "{sound:?}");

@@ -3,12 +3,12 @@
 //! Every address asks for a token but these: health, hooks (which carry their own secret), signing
 //! in, and the console's files.
 
+mod artifacts;
 mod auth;
 mod error;
 mod health;
 mod hooks;
 mod images;
-mod kept;
 mod log;
 mod projects;
 mod registries;
@@ -86,9 +86,9 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(runs::answer))
         .routes(routes!(runs::rerun))
         .routes(routes!(tries::try_files))
-        .routes(routes!(kept::list))
-        .routes(routes!(kept::archive))
-        .routes(routes!(kept::flickering))
+        .routes(routes!(artifacts::list))
+        .routes(routes!(artifacts::archive))
+        .routes(routes!(artifacts::flaky))
         .routes(routes!(log::whole))
         .routes(routes!(log::stream))
         .routes(routes!(settings::list_environments, settings::set_environment))

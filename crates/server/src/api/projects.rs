@@ -29,7 +29,7 @@ fn view(app: &App, row: ProjectRow) -> ProjectView {
         last_run: row.last_run.map(|(number, _)| number),
         last_state: row.last_run.map(|(_, state)| state),
         weight: row.share.weight,
-        cap: row.share.cap,
+        limit: row.share.limit,
         templates: row.templates,
     }
 }
@@ -99,11 +99,11 @@ pub(super) async fn change(
     let set = move |c: &rusqlite::Connection| {
         let all = store::projects(c)?;
         let share = all.into_iter().find(|row| row.project.id == id).map(|row| row.share).unwrap_or_default();
-        let cap = change.cap.map_or(share.cap, |cap| Some(cap).filter(|cap| *cap > 0));
+        let limit = change.limit.map_or(share.limit, |limit| Some(limit).filter(|limit| *limit > 0));
         if let Some(yes) = change.templates {
             store::put_has_templates(c, id, yes)?;
         }
-        store::put_share(c, id, Share { weight: change.weight.unwrap_or(share.weight), cap })
+        store::put_share(c, id, Share { weight: change.weight.unwrap_or(share.weight), limit })
     };
     app.engine.store.write(set).await?;
     app.engine.read_limits().await?;
@@ -122,7 +122,7 @@ pub(super) async fn plan(
     Json(request): Json<PlanRequest>,
 ) -> Result<Json<PlanView>, ApiError> {
     let project = find(&app, &name).await?;
-    let kind = request.start.unwrap_or(StartKind::Hand);
+    let kind = request.start.unwrap_or(StartKind::Manual);
     let wanted = super::runs::wanted(&app, &project, kind, request.branch, request.tag).await?;
     let wanted = Wanted { inputs: request.inputs, changed: request.changed, ..wanted };
     Ok(Json(app.engine.plan(&project, &wanted).await?))

@@ -25,7 +25,7 @@ fn view(row: RegistryRow) -> RegistryView {
         user: row.user,
         certificates: row.certificates.is_some(),
         layers: row.layers,
-        short_names: row.short_names,
+        bare_names: row.bare_names,
     }
 }
 
@@ -77,12 +77,12 @@ pub(super) async fn set(
         }
         row.layers = Some(layers);
     }
-    if let Some(path) = change.short_names {
+    if let Some(path) = change.bare_names {
         let path = path.trim_matches('/').to_owned();
         if !path.is_empty() && format!("{host}/{path}").parse::<Repository>().is_err() {
             return Err(ApiError::bad(format!("`{path}` is not a path in a registry")));
         }
-        row.short_names = Some(path);
+        row.bare_names = Some(path);
     }
     if let Some(certificates) = change.certificates {
         row.certificates = Some(certificates);

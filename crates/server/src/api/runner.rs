@@ -161,12 +161,12 @@ fn job_of(event: &Event) -> Option<&JobKey> {
     match event {
         Event::StepStarted { job, .. }
         | Event::StepEnded { job, .. }
-        | Event::Made { job, .. }
+        | Event::ResultAdded { job, .. }
         | Event::JobEnded { job, .. } => Some(job),
         // These are the server's own to say.
         Event::Carried { .. }
         | Event::PreflightBegan
-        | Event::Barred { .. }
+        | Event::PreflightFailed { .. }
         | Event::Began
         | Event::JobTaken { .. }
         | Event::JobReturned { .. }

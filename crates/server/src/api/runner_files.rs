@@ -10,7 +10,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use pondrix_api::{
-    CacheAnswer, CacheEntry, CacheQuestion, Digests, ImageRecord, IndexRecord, KeepRequest, LayerDigests,
+    CacheAnswer, CacheEntry, CacheQuestion, Digests, ImageRecord, IndexRecord, LayerDigests, NewArtifact,
 };
 use pondrix_core::image::{Digest, Entry};
 use tokio_util::io::ReaderStream;
@@ -20,7 +20,7 @@ use super::error::ApiError;
 use super::runner::leased;
 use super::{App, Shared};
 use crate::clock::now;
-use crate::files::FileError;
+use crate::contents::FileError;
 use crate::store;
 
 /// The longest list of files, as JSON.
@@ -30,7 +30,7 @@ pub(super) fn routes() -> Router<Arc<App>> {
     Router::new()
         .route("/api/v1/runner/leases/{lease}/files", post(missing))
         .route("/api/v1/runner/leases/{lease}/files/{digest}", get(fetch).put(send).layer(DefaultBodyLimit::disable()))
-        .route("/api/v1/runner/leases/{lease}/keeps", post(keep).layer(DefaultBodyLimit::max(LONGEST_LIST)))
+        .route("/api/v1/runner/leases/{lease}/artifacts", post(add_artifact).layer(DefaultBodyLimit::max(LONGEST_LIST)))
         .route("/api/v1/runner/leases/{lease}/cache", post(find_cache).put(put_cache))
         .route("/api/v1/runner/leases/{lease}/image", put(put_image).layer(DefaultBodyLimit::max(LONGEST_LIST)))
         .route("/api/v1/runner/leases/{lease}/index", put(put_index))
@@ -142,18 +142,18 @@ async fn fetch(
     Ok(([(CONTENT_TYPE, "application/zstd")], Body::from_stream(stream)).into_response())
 }
 
-async fn keep(
+async fn add_artifact(
     State(app): Shared,
     _runner: Runner,
     Path(lease): Path<String>,
-    Json(request): Json<KeepRequest>,
+    Json(request): Json<NewArtifact>,
 ) -> Result<StatusCode, ApiError> {
     let (live, job) = leased(&app, &lease)?;
     let gone = request.files.iter().find(|file| file.link.is_none() && !app.engine.files.has(&file.digest));
     if let Some(file) = gone {
         return Err(ApiError::bad(format!("the content of {} was not sent", file.path)));
     }
-    app.engine.keep(&live, &job, request).await?;
+    app.engine.add_artifact(&live, &job, request).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

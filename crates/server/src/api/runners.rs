@@ -10,12 +10,12 @@ use super::auth::Person;
 use super::error::ApiError;
 use crate::store;
 
-/// All runners that were heard of since the server began, and the pools that have a cap.
+/// All runners that were seen since the server began, and the pools that have a limit.
 #[utoipa::path(get, path = "/api/v1/runners", tag = "runners",
     responses((status = 200, body = RunnerList), (status = 401, body = Problem)))]
 pub(super) async fn list(State(app): Shared, _person: Person) -> Result<Json<RunnerList>, ApiError> {
     let pools = app.engine.store.read(store::pools).await?;
-    let pools = pools.into_iter().map(|(name, cap)| PoolView { name, cap: Some(cap) }).collect();
+    let pools = pools.into_iter().map(|(name, limit)| PoolView { name, limit: Some(limit) }).collect();
     Ok(Json(RunnerList { runners: app.engine.runner_views(), pools }))
 }
 
@@ -35,7 +35,7 @@ pub(super) async fn set_pool(
         )));
     }
     let kept = pool.clone();
-    app.engine.store.write(move |c| store::put_pool(c, &kept.name, kept.cap.filter(|cap| *cap > 0))).await?;
+    app.engine.store.write(move |c| store::put_pool(c, &kept.name, kept.limit.filter(|limit| *limit > 0))).await?;
     app.engine.read_limits().await?;
     Ok(Json(pool))
 }

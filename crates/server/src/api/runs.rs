@@ -98,7 +98,7 @@ pub(super) async fn start(
     Json(request): Json<StartRequest>,
 ) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
     let project = projects::find(&app, &project).await?;
-    let wanted = wanted(&app, &project, StartKind::Hand, request.branch, request.tag).await?;
+    let wanted = wanted(&app, &project, StartKind::Manual, request.branch, request.tag).await?;
     let wanted = Wanted { inputs: request.inputs, ..wanted };
     match app.engine.start(&project, wanted, &mut Builds::new()).await? {
         Started::Run(run) => Ok((StatusCode::CREATED, Json(*run))),
@@ -133,7 +133,7 @@ pub(super) async fn wanted(
     Ok(if what == "tag" { Wanted::tag(kind, &name, commit) } else { Wanted::branch(kind, &name, commit) })
 }
 
-/// Does a run again: the same commit and pipeline file, with the secrets as they are now.
+/// Reruns what did not pass in a run, or everything.
 #[utoipa::path(post, path = "/api/v1/projects/{project}/runs/{number}/rerun", tag = "runs",
     params(("project" = String, Path), ("number" = u64, Path)), request_body = RerunRequest,
     responses((status = 201, body = RunSummary), (status = 401, body = Problem), (status = 404, body = Problem),
@@ -146,7 +146,7 @@ pub(super) async fn rerun(
 ) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
     let live = find(&app, &project, number).await?;
     let project = projects::find(&app, &project).await?;
-    match app.engine.rerun(&project, &live, request.failed).await? {
+    match app.engine.rerun(&project, &live, request.all).await? {
         Started::Run(run) => Ok((StatusCode::CREATED, Json(*run))),
         Started::Nothing(why) => Err(ApiError::new(StatusCode::CONFLICT, why)),
     }

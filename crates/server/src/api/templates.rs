@@ -16,8 +16,13 @@ use super::error::ApiError;
 pub(super) struct Which {
     /// Its name.
     name: String,
-    /// Where it is: `PROJECT/FOLDER@VERSION`.
-    from: String,
+    /// The project whose repository has it.
+    project: String,
+    /// The folder in that repository; its root, where nothing is said.
+    #[serde(default)]
+    folder: String,
+    /// A tag, a branch or a commit of that repository.
+    version: String,
 }
 
 /// A template as it is now.
@@ -29,7 +34,8 @@ pub(super) async fn show(
     _person: Person,
     Query(which): Query<Which>,
 ) -> Result<Json<TemplateText>, ApiError> {
-    let name = TemplateName::new(&which.name, &which.from).map_err(ApiError::bad)?;
+    let name = TemplateName::new(&which.name, &which.project, &which.folder, &which.version)
+        .map_err(|error| ApiError::bad(error.to_string()))?;
     match app.engine.template(&name).await? {
         Ok((text, commit)) => Ok(Json(TemplateText { text, commit })),
         Err(words) => Err(ApiError::not_found(format!("template {name}: {words}"))),

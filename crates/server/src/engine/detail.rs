@@ -5,19 +5,19 @@ use pondrix_core::run::{JobRun, Run, StepRun};
 use pondrix_core::{JobKey, State};
 
 use super::{Engine, LiveRun};
-use crate::store::Glance;
+use crate::store::SummaryRow;
 
 /// How many lines of a failed step's log are shown with the run.
 const LINES_SHOWN: usize = 12;
 
 /// What lists show of a run.
-pub(super) fn glance(run: &Run) -> Glance {
-    Glance { state: run.state, note: note(run), started: run.started, ended: run.ended }
+pub(super) fn summary_row(run: &Run) -> SummaryRow {
+    SummaryRow { state: run.state, note: note(run), started: run.started, ended: run.ended }
 }
 
 fn note(run: &Run) -> Option<String> {
-    if let Some(fault) = run.barred_by.first() {
-        let more = run.barred_by.len() - 1;
+    if let Some(fault) = run.missing.first() {
+        let more = run.missing.len() - 1;
         return Some(if more == 0 { fault.what.clone() } else { format!("{}, and {more} more", fault.what) });
     }
     if let Some((job, step)) = run.first_failure() {
@@ -54,7 +54,8 @@ impl Engine {
     pub(crate) async fn detail(&self, live: &LiveRun) -> RunDetail {
         let state = live.state.lock().await;
         let (run, version) = (&state.run, state.version);
-        let summary = if live.row.faults.is_empty() { live.summary(&glance(run)) } else { live.row.summary.clone() };
+        let summary =
+            if live.row.faults.is_empty() { live.summary(&summary_row(run)) } else { live.row.summary.clone() };
         let failure = run.first_failure().map(|(job, step)| {
             let log = self.logs.log(&live.row.facts.id, &job.key);
             let last_lines = match step {
@@ -79,7 +80,7 @@ impl Engine {
             summary,
             stages,
             faults: live.row.faults.clone(),
-            barred_by: run.barred_by.clone(),
+            missing: run.missing.clone(),
             stopped_by: run.stopped_by.clone(),
             failure,
             templates: live.row.templates.clone(),

@@ -5,10 +5,10 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use pondrix_api::{Assignment, NamedSecret};
-use pondrix_core::pipeline::JobKind;
+use pondrix_core::pipeline::{JobKind, Spanned};
 use pondrix_core::queue::{Offer, Queue, Who};
 use pondrix_core::run::{Event, Hold, Outcome, Run};
-use pondrix_core::work::{ImagePart, ImageWork, StepsWork, Work};
+use pondrix_core::work::{ImagePart, ImageWork, PushedImage, StepsWork, Work};
 use pondrix_core::{JobKey, ProjectName, RunId, Time};
 use tokio::sync::Notify;
 use tracing::{error, warn};
@@ -36,7 +36,7 @@ pub(super) struct Lease {
     run: i64,
     pub(super) job: JobKey,
     pub(super) runner: String,
-    heard: Time,
+    last_seen: Time,
     /// Whether the runner has shown that it knows of the job. It does nothing before it has.
     confirmed: bool,
 }
@@ -58,13 +58,13 @@ const RETURNED_AFTER: Duration = Duration::from_secs(5);
 
 impl Lease {
     pub(super) fn new(hash: LeaseHash, run: i64, job: JobKey, runner: String) -> Self {
-        Self { hash, run, job, runner, heard: now(), confirmed: false }
+        Self { hash, run, job, runner, last_seen: now(), confirmed: false }
     }
 }
 
 impl Dispatch {
-    pub(super) fn offer(&self, run: RunId, job: JobKey, who: Who, wants: Vec<Hold>) {
-        locked(&self.queue).offer(Offer { run, job, who, wants, since: now() });
+    pub(super) fn offer(&self, run: RunId, job: JobKey, who: Who, locks_wanted: Vec<Hold>) {
+        locked(&self.queue).offer(Offer { run, job, who, locks_wanted, since: now() });
         self.wake();
     }
 
@@ -89,12 +89,12 @@ impl Dispatch {
     }
 
     /// What a run holds after a change of it, against other runs of its project.
-    pub(super) fn holds(&self, id: &RunId, run: &Run) {
+    pub(super) fn update_locks(&self, id: &RunId, run: &Run) {
         let mut queue = locked(&self.queue);
         if run.state.is_over() {
             queue.forget(id);
         } else {
-            queue.hold(id, run.holds());
+            queue.hold(id, run.locks_held());
         }
         drop(queue);
         self.wake();
@@ -120,7 +120,7 @@ impl Engine {
         }
         let all: Vec<_> = locked(&self.live).values().cloned().collect();
         for live in all {
-            self.dispatch.holds(&live.row.facts.id, &live.state.lock().await.run);
+            self.dispatch.update_locks(&live.row.facts.id, &live.state.lock().await.run);
         }
     }
 
@@ -181,9 +181,9 @@ impl Engine {
     }
 
     /// A job that was taken out of the queue is not taken after all.
-    pub(crate) async fn untake(&self, live: &LiveRun, job: &JobKey) {
+    pub(crate) async fn release(&self, live: &LiveRun, job: &JobKey) {
         locked(&self.dispatch.queue).release(&live.row.facts.id, job);
-        self.dispatch.holds(&live.row.facts.id, &live.state.lock().await.run);
+        self.dispatch.update_locks(&live.row.facts.id, &live.state.lock().await.run);
     }
 
     async fn assign(self: &Arc<Self>, offer: &Offer, runner: &str) -> Result<Option<Assignment>, EngineError> {
@@ -194,7 +194,7 @@ impl Engine {
         };
         let Ok(lease) = access::new_secret() else {
             error!("the machine gives no random bytes; a job is kept back");
-            self.untake(&live, job).await;
+            self.release(&live, job).await;
             locked(&self.dispatch.queue).offer(offer.clone());
             return Ok(None);
         };
@@ -204,11 +204,11 @@ impl Engine {
             Ok(()) => {}
             // Stopped meanwhile.
             Err(EngineError::Refused(_)) => {
-                self.untake(&live, job).await;
+                self.release(&live, job).await;
                 return Ok(None);
             }
             Err(error) => {
-                self.untake(&live, job).await;
+                self.release(&live, job).await;
                 locked(&self.dispatch.queue).offer(offer.clone());
                 return Err(error);
             }
@@ -216,8 +216,8 @@ impl Engine {
         let registries = self.registries().await?;
         let attempt = live.state.lock().await.run.job(job).map_or(1, pondrix_core::run::JobRun::attempt);
         let work = self.work(&live, job, attempt).await;
-        let takes = match live.row.plan.job(job) {
-            Some(planned) => self.taken(&live, planned).await?,
+        let artifacts = match live.row.plan.job(job) {
+            Some(planned) => self.artifacts_for(&live, planned).await?,
             None => Vec::new(),
         };
         let ready = match work {
@@ -232,7 +232,7 @@ impl Engine {
                 // Filled in where the runner is answered: there it is known where people reach the server.
                 let address = String::new();
                 let job = job.clone();
-                Ok(Some(Assignment { lease, facts, address, job, attempt, log, work, takes, secrets, registries }))
+                Ok(Some(Assignment { lease, facts, address, job, attempt, log, work, artifacts, secrets, registries }))
             }
             Err(words) => {
                 let ended = Event::JobEnded { job: job.clone(), outcome: Outcome::Failed, reason: Some(words) };
@@ -245,13 +245,16 @@ impl Engine {
     async fn work(&self, live: &LiveRun, key: &JobKey, attempt: u32) -> Result<Work, String> {
         let facts = &live.row.facts;
         let planned = live.row.plan.job(key).ok_or_else(|| format!("{key} is not in the plan"))?;
-        let (outputs, parts) = {
-            let state = live.state.lock().await;
-            (live.outputs(&state.run, key), ImagePart::all(planned, &state.run))
+        let (outputs, parts, built) = {
+            let run = &live.state.lock().await.run;
+            let image = |job: &Spanned<String>| PushedImage::of_job(&job.value, &live.row.plan, run);
+            let built = planned.kind.used_image().map(image).transpose();
+            (live.outputs(run, key), ImagePart::all(planned, run), built)
         };
         let parts = parts.map_err(|error| error.to_string())?;
+        let built = built.map_err(|error| error.to_string())?.map(|image| image.reference());
         match &planned.kind {
-            JobKind::Steps(job) => StepsWork::new(planned, job, facts, attempt, &outputs)
+            JobKind::Steps(job) => StepsWork::new(planned, job, facts, attempt, &outputs, built)
                 .map(|work| Work::Steps(Box::new(work)))
                 .map_err(|error| error.to_string()),
             JobKind::Image(job) => {
@@ -302,7 +305,7 @@ impl Engine {
         let lease = {
             let mut leases = locked(&self.dispatch.leases);
             let lease = leases.get_mut(hash)?;
-            lease.heard = now();
+            lease.last_seen = now();
             lease.confirmed = true;
             lease.clone()
         };
@@ -325,11 +328,11 @@ impl Engine {
     /// Gives up jobs whose runners have not been heard of for too long, and offers those again that
     /// never reached their runners.
     pub(crate) async fn give_up_lost(self: &Arc<Self>) {
-        let silent_for = |lease: &Lease, limit: Duration| u128::from(now().since(lease.heard)) > limit.as_millis();
+        let silent_for = |lease: &Lease, limit: Duration| u128::from(now().since(lease.last_seen)) > limit.as_millis();
         let leases: Vec<Lease> = locked(&self.dispatch.leases).values().cloned().collect();
         for lease in leases {
             let event = if lease.confirmed && silent_for(&lease, LOST_AFTER) {
-                let reason = format!("runner {} was not heard of for {} s", lease.runner, LOST_AFTER.as_secs());
+                let reason = format!("runner {} was not seen for {} s", lease.runner, LOST_AFTER.as_secs());
                 Event::JobEnded { job: lease.job.clone(), outcome: Outcome::Lost, reason: Some(reason) }
             } else if !lease.confirmed && silent_for(&lease, RETURNED_AFTER) {
                 Event::JobReturned { job: lease.job.clone() }

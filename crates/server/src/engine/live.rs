@@ -7,7 +7,7 @@ use pondrix_core::JobKey;
 use pondrix_core::run::Run;
 use tokio::sync::{Mutex, watch};
 
-use crate::store::{Glance, RunRow};
+use crate::store::{RunRow, SummaryRow};
 
 /// A run, its state, and those who wait for changes of it.
 #[derive(Debug)]
@@ -54,12 +54,12 @@ impl LiveRun {
     }
 
     /// What lists show of it, with what changed.
-    pub(crate) fn summary(&self, glance: &Glance) -> RunSummary {
+    pub(crate) fn summary(&self, row: &SummaryRow) -> RunSummary {
         RunSummary {
-            state: glance.state,
-            note: glance.note.clone(),
-            started: glance.started,
-            ended: glance.ended,
+            state: row.state,
+            note: row.note.clone(),
+            started: row.started,
+            ended: row.ended,
             ..self.row.summary.clone()
         }
     }

@@ -1,13 +1,13 @@
 //! The engine: keeps the runs that go on, applies what happens to them, and has the effects done.
 
 mod answers;
+mod artifacts;
 mod detail;
 mod dispatch;
-mod files;
-mod kept;
 mod live;
 mod registries;
 mod reruns;
+mod run_sources;
 mod runners;
 mod starts;
 mod templates;
@@ -32,7 +32,7 @@ pub(crate) use starts::{Builds, StartError, Started, Tried, Tries as TryOutcome,
 
 use crate::archives::Archives;
 use crate::clock::now;
-use crate::files::Files;
+use crate::contents::Files;
 use crate::logs::Logs;
 use crate::preflight;
 use crate::seal::Seal;
@@ -198,14 +198,14 @@ impl Engine {
         let at = now();
         let mut next = state.run.clone();
         let effects = next.apply(event, at)?;
-        let glance = detail::glance(&next);
-        let summary = live.summary(&glance);
+        let row = detail::summary_row(&next);
+        let summary = live.summary(&row);
         let (id, stored, ended) = (live.row.id, event.clone(), ended_job(event));
         let facts = live.row.facts.clone();
         let lease = lease.zip(taken_job(event)).map(|((hash, runner), job)| Lease::new(hash, id, job, runner));
         let kept = lease.clone();
         // The index is what others are built on, and not the images in it.
-        let is_part = matches!(&stored, Event::Made { job, .. } if live.row.plan.is_part(job));
+        let is_part = matches!(&stored, Event::ResultAdded { job, .. } if live.row.plan.is_part(job));
         let event_id = self
             .store
             .write(move |c| {
@@ -215,13 +215,13 @@ impl Engine {
                 if let Some(job) = &ended {
                     store::end_lease(c, id, job)?;
                 }
-                if let Event::Made { job, product } = &stored {
-                    Self::remember_tests(c, id, job, product)?;
+                if let Event::ResultAdded { job, result } = &stored {
+                    Self::remember_tests(c, id, job, result)?;
                     if !is_part {
-                        Self::remember_image(c, id, &facts, job, product)?;
+                        Self::remember_image(c, id, &facts, job, result)?;
                     }
                 }
-                store::append_event(c, id, &stored, at, &glance)
+                store::append_event(c, id, &stored, at, &row)
             })
             .await?;
         if let Some(lease) = lease {
@@ -238,7 +238,7 @@ impl Engine {
         for effect in effects {
             self.perform(live, &state.run, effect);
         }
-        self.dispatch.holds(&live.row.facts.id, &state.run);
+        self.dispatch.update_locks(&live.row.facts.id, &state.run);
         Ok(())
     }
 
@@ -253,7 +253,7 @@ impl Engine {
                 let Some(planned) = live.row.plan.job(&job) else { return };
                 let is_rollout = matches!(planned.kind, JobKind::Rollout(_));
                 let who = if is_rollout { Who::Server } else { Who::Runner(planned.needs.clone()) };
-                self.dispatch.offer(live.row.facts.id.clone(), job.clone(), who, run.wants(&job));
+                self.dispatch.offer(live.row.facts.id.clone(), job.clone(), who, run.locks_wanted(&job));
             }
             Effect::Halt(job) => live.halt(job),
             Effect::Over(state) => {

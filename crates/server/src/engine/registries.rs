@@ -24,14 +24,14 @@ impl Engine {
             opened.ok().map(|password| SignIn { user, password })
         });
         let layers = row.layers.and_then(|word| serde_json::from_value(serde_json::Value::String(word)).ok());
-        Access { address: row.address, sign_in, certificates: row.certificates, layers, short_names: row.short_names }
+        Access { address: row.address, sign_in, certificates: row.certificates, layers, bare_names: row.bare_names }
     }
 
     /// The registries that a job needs: those of its images. What a recipe is built on only the recipe says.
     pub(super) fn registries_for(all: Registries, work: &Work) -> Registries {
         match work {
             Work::Steps(work) => {
-                let images = work.inside.iter().chain(work.besides.iter().map(|beside| &beside.image));
+                let images = work.image.iter().chain(work.services.iter().map(|service| &service.image));
                 all.only(images.map(|image| &image.repository))
             }
             Work::Image(_) => all,

@@ -1,4 +1,4 @@
-//! Runs that do an earlier one again.
+//! Reruns of earlier runs.
 
 use std::sync::Arc;
 
@@ -13,28 +13,28 @@ use crate::clock::now;
 use crate::store::{self, NewRun, Project, StoreError};
 
 impl Engine {
-    /// Does a run again: all of it, or what did not pass. What passed keeps its results then.
+    /// Does again what did not pass in a run, while what passed keeps its results; or everything.
     pub(crate) async fn rerun(
         self: &Arc<Self>,
         project: &Project,
         earlier: &LiveRun,
-        only_failed: bool,
+        all: bool,
     ) -> Result<Started, StoreError> {
         let facts = &earlier.row.facts;
         let run = earlier.state.lock().await.run.clone();
         if !earlier.row.faults.is_empty() {
-            let why = format!("the pipeline file of {} is faulty; mend it and commit", facts.id);
+            let why = format!("the pipeline file of {} is faulty; correct it and commit", facts.id);
             return Ok(Started::Nothing(why));
         }
         if !run.state.is_over() {
             let why = format!("{} goes on; stop it first, or wait: pondrix stop '{}'", facts.id, facts.id);
             return Ok(Started::Nothing(why));
         }
-        let carried = if only_failed { carried(earlier, &run) } else { Vec::new() };
-        if only_failed && run.jobs().all(|job| matches!(job.state, State::Passed | State::Skipped) && !job.barred) {
+        let carried = if all { Vec::new() } else { carried(earlier, &run) };
+        if !all && run.jobs().all(|job| matches!(job.state, State::Passed | State::Skipped) && !job.barred) {
             return Ok(Started::Nothing(format!(
-                "everything of {} passed; `pondrix rerun` does it all again",
-                facts.id
+                "every job of {} passed; to run everything again: pondrix rerun '{}' --all",
+                facts.id, facts.id
             )));
         }
         let summary = &earlier.row.summary;
@@ -59,7 +59,7 @@ impl Engine {
             let mut state = Run::new(&new.plan);
             for event in &carried {
                 if state.apply(event, now()).is_ok() {
-                    store::append_event(connection, run, event, now(), &detail::glance(&state))?;
+                    store::append_event(connection, run, event, now(), &detail::summary_row(&state))?;
                 }
             }
             Ok(run)
@@ -75,7 +75,7 @@ fn carried(earlier: &LiveRun, run: &Run) -> Vec<Event> {
         .map(|job| Event::Carried {
             job: job.key.clone(),
             from: earlier.row.facts.id.clone(),
-            products: job.products.clone(),
+            results: job.results.clone(),
         })
         .collect()
 }

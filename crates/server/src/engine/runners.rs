@@ -27,12 +27,12 @@ struct Known {
     slots: usize,
     version: String,
     instance: String,
-    heard: Time,
+    last_seen: Time,
 }
 
 impl Known {
     fn is_here(&self) -> bool {
-        u128::from(now().since(self.heard)) < GONE_AFTER.as_millis()
+        u128::from(now().since(self.last_seen)) < GONE_AFTER.as_millis()
     }
 }
 
@@ -41,7 +41,7 @@ impl Engine {
     pub(crate) async fn greet(self: &Arc<Self>, hello: Hello) {
         let Hello { runner, pool, slots, tools, host_network, platforms, version, instance } = hello;
         let facts = RunnerFacts { name: runner.clone(), pool: pool.clone(), tools, host_network, platforms };
-        let known = Known { facts, slots, version, instance: instance.clone(), heard: now() };
+        let known = Known { facts, slots, version, instance: instance.clone(), last_seen: now() };
         let before = locked(&self.runners.known).insert(runner.clone(), known);
         if before.is_some_and(|before| before.instance != instance) {
             self.lose_all_of(&runner).await;
@@ -49,11 +49,11 @@ impl Engine {
         self.put_into_pool(&runner, &pool);
     }
 
-    /// What a runner that is heard of now said of itself; nothing when it has to say it again.
+    /// What a runner that is seen now said of itself; nothing when it has to say it again.
     pub(super) fn heard(&self, runner: &str) -> Option<RunnerFacts> {
         let mut known = locked(&self.runners.known);
         let known = known.get_mut(runner)?;
-        known.heard = now();
+        known.last_seen = now();
         Some(known.facts.clone())
     }
 
@@ -62,7 +62,7 @@ impl Engine {
         locked(&self.runners.known).get(runner).map(|known| known.facts.pool.clone())
     }
 
-    /// The runners that were heard of lately.
+    /// The runners that were seen lately.
     pub(super) fn here(&self) -> Vec<RunnerFacts> {
         let known = locked(&self.runners.known);
         let mut here: Vec<_> =
@@ -71,7 +71,7 @@ impl Engine {
         here
     }
 
-    /// Every runner that was heard of since the server began, for people.
+    /// Every runner that was seen since the server began, for people.
     pub(crate) fn runner_views(&self) -> Vec<RunnerView> {
         let busy = self.dispatch.busy();
         let known = locked(&self.runners.known);
@@ -81,7 +81,7 @@ impl Engine {
             slots: known.slots,
             busy: busy.iter().filter(|runner| **runner == known.facts.name).count(),
             here: known.is_here(),
-            heard: known.heard,
+            last_seen: known.last_seen,
             version: known.version.clone(),
         };
         let mut views: Vec<_> = known.values().map(view).collect();

@@ -17,7 +17,7 @@ use super::templates::Found;
 use super::{Engine, LiveRun, locked};
 use crate::clock::now;
 use crate::git::{CommitFacts, GitError, Repository, copy_path};
-use crate::store::{self, Clock, NewRun, Project, StoreError};
+use crate::store::{self, DueSchedule, NewRun, Project, StoreError};
 
 /// What is to be looked at.
 #[derive(Clone, Debug)]
@@ -35,7 +35,7 @@ pub(crate) struct Wanted {
     /// The files that changed, where that is known.
     pub(crate) changed: Option<Vec<String>>,
     /// The schedule that wants it.
-    pub(crate) clock: Option<Clock>,
+    pub(crate) schedule: Option<DueSchedule>,
 }
 
 /// Files that are not committed, to be tried.
@@ -90,7 +90,7 @@ impl Wanted {
     /// The newest commit of a branch.
     pub(crate) fn branch(kind: StartKind, branch: &str, commit: &str) -> Self {
         let (branch, commit) = (branch.to_owned(), commit.to_owned());
-        Self { kind, branch, tag: None, commit, inputs: BTreeMap::new(), changed: None, clock: None }
+        Self { kind, branch, tag: None, commit, inputs: BTreeMap::new(), changed: None, schedule: None }
     }
 
     /// The commit of a tag.
@@ -124,12 +124,12 @@ impl Wanted {
         };
         let clocks = schedules(&pipeline, &self.branch);
         let nothing = |why| Decision::Nothing(format!("{}: {why}", self.title()), clocks.clone());
-        if matches!(self.kind, StartKind::Commit | StartKind::Clock | StartKind::Base)
-            && let Err(why) = plan::wants(&pipeline, &self.start())
+        if matches!(self.kind, StartKind::Commit | StartKind::Schedule | StartKind::BaseMoved)
+            && let Err(why) = plan::check_start(&pipeline, &self.start())
         {
             return nothing(why);
         }
-        let inputs = match plan::inputs(&pipeline.asks, &self.inputs) {
+        let inputs = match plan::inputs(&pipeline.inputs, &self.inputs) {
             Ok(inputs) => inputs,
             Err(faults) => return nothing(faults.join("; ")),
         };
@@ -144,7 +144,7 @@ impl Wanted {
 /// The schedules for a branch in its own pipeline file.
 fn schedules(pipeline: &Pipeline, branch: &str) -> Vec<Schedule> {
     let of_branch = |rule: &StartRule| match rule {
-        StartRule::Clock { schedule, branch: of } if of == branch => Some(schedule.clone()),
+        StartRule::Schedule { schedule, branch: of } if of == branch => Some(schedule.clone()),
         _ => None,
     };
     pipeline.starts.iter().filter_map(of_branch).collect()
@@ -301,13 +301,13 @@ impl Engine {
     }
 
     /// Keeps the schedules of a branch that is seen for the first time.
-    pub(crate) async fn keep_clocks(&self, project: &Project, branch: &str, commit: &str) -> Result<(), StartError> {
+    pub(crate) async fn keep_schedules(&self, project: &Project, branch: &str, commit: &str) -> Result<(), StartError> {
         let text = self.repository(project).file(commit, pipeline::FILE_NAME).await?;
         let read = text.and_then(|text| pipeline::read(&text).ok());
         let clocks = read.map(|pipeline| schedules(&pipeline, branch)).unwrap_or_default();
         if !clocks.is_empty() {
             let (id, branch) = (project.id, branch.to_owned());
-            self.store.write(move |c| store::keep_clocks(c, id, &branch, &clocks, now())).await?;
+            self.store.write(move |c| store::keep_schedules(c, id, &branch, &clocks, now())).await?;
         }
         Ok(())
     }
@@ -379,16 +379,16 @@ fn noticed(
             None => {
                 store::see_ref(connection, project, false, &wanted.branch, Some(&wanted.commit))?;
                 if let Some(clocks) = clocks {
-                    store::keep_clocks(connection, project, &wanted.branch, clocks, now())?;
+                    store::keep_schedules(connection, project, &wanted.branch, clocks, now())?;
                 }
             }
         }
     }
-    if wanted.kind == StartKind::Base {
+    if wanted.kind == StartKind::BaseMoved {
         store::end_base_start(connection, project, &wanted.branch)?;
     }
-    if let Some(clock) = &wanted.clock {
-        store::set_next(connection, clock, now())?;
+    if let Some(due) = &wanted.schedule {
+        store::set_next(connection, due, now())?;
     }
     Ok(())
 }

@@ -6,11 +6,11 @@ mod manifests;
 use std::sync::Arc;
 use std::time::Duration;
 
-use pondrix_core::image::{Digest, Repository, Tag};
-use pondrix_core::pipeline::{JobKind, RolloutJob};
+use pondrix_core::JobKey;
+use pondrix_core::pipeline::{JobKind, OnFailure, RolloutJob};
 use pondrix_core::rollout::{Progress, judge};
-use pondrix_core::run::{Event, Outcome, Product, StepEnd};
-use pondrix_core::{JobKey, State};
+use pondrix_core::run::{Event, JobResult, Outcome, StepEnd};
+use pondrix_core::work::PushedImage;
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info};
 
@@ -34,7 +34,7 @@ pub(crate) async fn carry_out_orders(engine: Arc<Engine>, shutdown: Cancellation
             if let Err(error) = rollout.carry_out().await {
                 error!(job = %rollout.job, %error, "a rollout could not be recorded");
             }
-            rollout.engine.untake(&rollout.live, &rollout.job).await;
+            rollout.engine.release(&rollout.live, &rollout.job).await;
         });
     }
 }
@@ -66,13 +66,6 @@ struct Before {
     cluster: Cluster,
     manifests: Manifests,
     objects: Vec<Option<serde_json::Value>>,
-}
-
-/// The image that is brought.
-struct Released {
-    repository: Repository,
-    digest: Digest,
-    tag: Option<Tag>,
 }
 
 const APPLY: usize = 0;
@@ -126,7 +119,7 @@ impl Rollout {
         match end {
             Ok(release) => {
                 self.step_ended(step, StepEnd::Exit(0)).await?;
-                self.record(Event::Made { job: self.job.clone(), product: release }).await?;
+                self.record(Event::ResultAdded { job: self.job.clone(), result: release }).await?;
                 self.end(Outcome::Passed, None).await
             }
             Err(words) => {
@@ -170,13 +163,13 @@ impl Rollout {
 
     fn settle_limit(&self) -> pondrix_core::Duration {
         match self.live.row.plan.job(&self.job).map(|job| &job.kind) {
-            Some(JobKind::Rollout(rollout)) => rollout.settle,
+            Some(JobKind::Rollout(rollout)) => rollout.time,
             _ => pondrix_core::Duration::from_seconds(0),
         }
     }
 
     /// Applies and watches. Answers the step that ended it, and how.
-    async fn bring(&self) -> Result<(usize, Result<Product, String>), EngineError> {
+    async fn bring(&self) -> Result<(usize, Result<JobResult, String>), EngineError> {
         self.step_started(APPLY).await?;
         let applied = self.apply().await;
         let (cluster, manifests, rollout, release) = match applied {
@@ -185,13 +178,13 @@ impl Rollout {
         };
         self.step_ended(APPLY, StepEnd::Exit(0)).await?;
         self.step_started(SETTLE).await?;
-        let limit = rollout.settle;
+        let limit = rollout.time;
         let settled = tokio::time::timeout(limit.to_std(), self.settle(&cluster, &manifests)).await;
         let settled = settled.unwrap_or_else(|_| Err(format!("it did not settle within {limit}")));
         Ok((SETTLE, settled.map(|()| release)))
     }
 
-    async fn apply(&self) -> Result<(Cluster, Manifests, RolloutJob, Product), String> {
+    async fn apply(&self) -> Result<(Cluster, Manifests, RolloutJob, JobResult), String> {
         let Some(JobKind::Rollout(rollout)) = self.live.row.plan.job(&self.job).map(|job| job.kind.clone()) else {
             return Err(format!("{} is not a rollout", self.job));
         };
@@ -220,7 +213,7 @@ impl Rollout {
         for object in manifests.objects() {
             before.push(cluster.now(object).await?);
         }
-        if rollout.restores {
+        if rollout.on_failure == OnFailure::Restore {
             let (run, job) = (self.live.row.id, self.job.clone());
             let keep = self.engine.store.write(move |records| store::keep_before(records, run, &job, &before)).await;
             before = keep.map_err(|error| error.to_string())?;
@@ -232,31 +225,19 @@ impl Rollout {
             let was = before.as_ref().and_then(cluster::images).map(|images| format!(", was {images}"));
             self.say(&format!("applied {applied}{}", was.unwrap_or_default()));
         }
-        let product = Product::Release {
+        let result = JobResult::Release {
             environment: environment.name.clone(),
             image: released.repository.at(released.digest).to_string(),
             tag: released.tag.map(|tag| tag.to_string()),
             address: environment.address,
         };
-        Ok((cluster, manifests, rollout, product))
+        Ok((cluster, manifests, rollout, result))
     }
 
     /// The image that an earlier stage of this run pushed.
-    async fn released(&self, rollout: &RolloutJob) -> Result<Released, String> {
-        let name = &rollout.image.value;
-        let (planned, _) =
-            self.live.row.plan.image_job(name).ok_or_else(|| format!("no job builds an image `{name}`"))?;
-        let key = &planned.key;
+    async fn released(&self, rollout: &RolloutJob) -> Result<PushedImage, String> {
         let state = self.live.state.lock().await;
-        let job = state.run.job(key).filter(|job| job.state == State::Passed);
-        let products = job.map_or(&[][..], |job| &job.products);
-        let image = products.iter().find_map(|product| match product {
-            Product::Image { repository, digest, tags, .. } => {
-                Some(Released { repository: repository.clone(), digest: digest.clone(), tag: tags.first().cloned() })
-            }
-            _ => None,
-        });
-        image.ok_or_else(|| format!("{key} pushed no image"))
+        PushedImage::of_job(&rollout.image.value, &self.live.row.plan, &state.run).map_err(|error| error.to_string())
     }
 
     /// Watches every Deployment until it is settled.

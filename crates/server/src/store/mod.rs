@@ -4,15 +4,16 @@
 //! disk flush. Readers have connections of their own and never wait for the writer (WAL).
 
 mod access;
-mod clocks;
-mod files;
+mod artifacts;
 mod images;
 mod plans;
 mod projects;
 mod records;
 mod registries;
+mod renamed;
 mod rollouts;
 mod runs;
+mod schedules;
 mod secrets;
 mod settings;
 mod templates;
@@ -27,10 +28,9 @@ use rusqlite::{Connection, OpenFlags};
 pub(crate) use access::{
     Shown, TokenKind, add_person, has_token, people, put_token, remove_person, remove_token, token,
 };
-pub(crate) use clocks::{Clock, due, keep_clocks, set_next};
-pub(crate) use files::{
-    CacheRow, NewKeep, all_keeps, find_cache, is_needed, kept, put_cache, put_keep, put_tests, remove_keeps,
-    test_history,
+pub(crate) use artifacts::{
+    ArtifactRow, CacheRow, all_artifacts, artifact, find_cache, is_needed, put_artifact, put_cache, put_tests,
+    remove_artifacts, test_history,
 };
 pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, put_image};
 pub(crate) use projects::{
@@ -46,27 +46,39 @@ pub(crate) use registries::{
 };
 pub(crate) use rollouts::{forget_before, keep_before};
 pub(crate) use runs::{
-    Glance, NewRun, RunRow, StoredEvent, StoredLease, append_event, by_id, changed_after, end_lease, events, going_on,
-    id_of, insert_run, leases, page, put_lease,
+    NewRun, RunRow, StoredEvent, StoredLease, SummaryRow, append_event, by_id, changed_after, end_lease, events,
+    going_on, id_of, insert_run, leases, page, put_lease,
 };
+pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
 pub(crate) use secrets::{list as secrets, put as put_secret, remove as remove_secret, sealed};
 pub(crate) use settings::{environment, environments, pools, put_environment, put_pool};
 pub(crate) use templates::{compare as compare_templates, has_templates, put_has_templates};
 use writer::Writer;
 
-/// Each file changes the database by one version. One that has landed is never edited.
-const MIGRATIONS: [&str; 11] = [
-    include_str!("migrations/001.sql"),
-    include_str!("migrations/002.sql"),
-    include_str!("migrations/003.sql"),
-    include_str!("migrations/004.sql"),
-    include_str!("migrations/005.sql"),
-    include_str!("migrations/006.sql"),
-    include_str!("migrations/007.sql"),
-    include_str!("migrations/008.sql"),
-    include_str!("migrations/009.sql"),
-    include_str!("migrations/010.sql"),
-    include_str!("migrations/011.sql"),
+/// A change of the database, by one version.
+enum Migration {
+    /// Of its tables.
+    Tables(&'static str),
+    /// Of its tables, and then of documents in them.
+    Documents(&'static str, fn(&Connection) -> Result<(), StoreError>),
+}
+
+use Migration::{Documents, Tables};
+
+/// All of them, in order. One that has landed is never edited.
+const MIGRATIONS: [Migration; 12] = [
+    Tables(include_str!("migrations/001.sql")),
+    Tables(include_str!("migrations/002.sql")),
+    Tables(include_str!("migrations/003.sql")),
+    Tables(include_str!("migrations/004.sql")),
+    Tables(include_str!("migrations/005.sql")),
+    Tables(include_str!("migrations/006.sql")),
+    Tables(include_str!("migrations/007.sql")),
+    Tables(include_str!("migrations/008.sql")),
+    Tables(include_str!("migrations/009.sql")),
+    Tables(include_str!("migrations/010.sql")),
+    Tables(include_str!("migrations/011.sql")),
+    Documents(include_str!("migrations/012.sql"), renamed::rewrite),
 ];
 /// How many idle connections are kept for readers.
 const READERS_KEPT: usize = 4;
@@ -107,9 +119,15 @@ fn migrate(connection: &mut Connection) -> Result<(), StoreError> {
     if found > known {
         return Err(StoreError::Newer { found, known });
     }
-    for (version, sql) in (1..).zip(MIGRATIONS).skip_while(|(version, _)| *version <= found) {
+    for (version, migration) in (1..).zip(&MIGRATIONS).skip_while(|(version, _)| *version <= found) {
         let change = connection.transaction()?;
-        change.execute_batch(sql)?;
+        match migration {
+            Tables(sql) => change.execute_batch(sql)?,
+            Documents(sql, rewrite) => {
+                change.execute_batch(sql)?;
+                rewrite(&change)?;
+            }
+        }
         change.pragma_update(None, "user_version", version)?;
         change.commit()?;
     }
@@ -174,6 +192,46 @@ mod tests {
         connection.pragma_update(None, "user_version", 99).unwrap();
         drop(connection);
         assert!(matches!(Store::open(&path), Err(StoreError::Newer { found: 99, .. })));
+    }
+
+    #[tokio::test]
+    async fn records_of_before_are_read_after_their_words_have_changed() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("records.db");
+        let connection = Connection::open(&path).unwrap();
+        for migration in &MIGRATIONS[..11] {
+            let (Tables(sql) | Documents(sql, _)) = migration;
+            connection.execute_batch(sql).unwrap();
+        }
+        let inserts = r#"
+            INSERT INTO projects (id, name, repository, hook_secret, added, cap) VALUES (1, 'desk', 'x', 'y', 1, 3);
+            INSERT INTO pools VALUES ('big', 7);
+            INSERT INTO registries (host, short_names) VALUES ('x.test', 'base');
+            INSERT INTO plans VALUES (5, x'00', '{"supersede":true,"stages":[]}');
+            INSERT INTO runs (id, project, number, start, branch, commit_id, commit_time, title, author, pipeline,
+                              faults, state, created, plan)
+                VALUES (9, 1, 1, 'hand', 'main', 'c', 1, 't', 'a', 'null', '[]', 'failed', 1, 5);
+            INSERT INTO events (run, at, version, body)
+                VALUES (9, 1, 1, '{"event":"barred","faults":[{"job":"a/b","what":"w","next":"n"}]}');
+            INSERT INTO keeps (id, run, job, name, made, until) VALUES (2, 9, 'a/b', 'site', 1, 2);
+            INSERT INTO kept_files VALUES (2, 'index', zeroblob(32), 3, 0, NULL);
+        "#;
+        connection.execute_batch(inserts).unwrap();
+        connection.pragma_update(None, "user_version", 11).unwrap();
+        drop(connection);
+        let store = Store::open(&path).unwrap();
+        let read = store.read(|c| {
+            let artifact = artifact(c, 9, &pondrix_core::JobKey::new("a", "b"), "site")?;
+            Ok((by_id(c, 9)?, events(c, 9)?, artifact, shares(c)?, pools(c)?, registries(c)?))
+        });
+        let (run, events, artifact, shares, pools, registries) = read.await.unwrap();
+        let run = run.unwrap();
+        assert_eq!((run.facts.start.word(), run.plan.supersede), ("manual", true));
+        assert!(
+            matches!(&events[0].event, pondrix_core::run::Event::PreflightFailed { missing } if missing[0].fix == "n")
+        );
+        assert_eq!((artifact.unwrap()[0].size, shares.len(), pools.len()), (3, 1, 1));
+        assert_eq!(registries[0].bare_names.as_deref(), Some("base"));
     }
 
     #[tokio::test]

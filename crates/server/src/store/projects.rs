@@ -67,7 +67,7 @@ pub(crate) fn by_name(connection: &Connection, name: &str) -> Result<Option<Proj
 pub(crate) fn all(connection: &Connection) -> Result<Vec<ProjectRow>, StoreError> {
     let mut statement = connection.prepare(
         "SELECT p.id, p.name, p.repository, p.hook_secret, p.seen, p.note, p.faulty, r.number, r.state,
-                p.weight, p.cap, p.templates
+                p.weight, p.job_limit, p.templates
          FROM projects p LEFT JOIN runs r ON r.project = p.id AND r.number = p.next_number - 1
          ORDER BY p.name",
     )?;
@@ -82,7 +82,7 @@ pub(crate) fn all(connection: &Connection) -> Result<Vec<ProjectRow>, StoreError
                 Some(number) => Some((number.unsigned_abs(), state_of(row, 8)?)),
                 None => None,
             },
-            share: Share { weight: row.get(9)?, cap: row.get(10)? },
+            share: Share { weight: row.get(9)?, limit: row.get(10)? },
             templates: row.get(11)?,
         })
     })?;
@@ -132,17 +132,18 @@ pub(crate) fn see_ref(
 
 /// How much of the runners each project may use.
 pub(crate) fn shares(connection: &Connection) -> Result<BTreeMap<ProjectName, Share>, StoreError> {
-    let mut statement = connection.prepare("SELECT id, name, repository, hook_secret, weight, cap FROM projects")?;
-    let rows =
-        statement.query_map([], |row| Ok((project_of(row)?.name, Share { weight: row.get(4)?, cap: row.get(5)? })))?;
+    let mut statement =
+        connection.prepare("SELECT id, name, repository, hook_secret, weight, job_limit FROM projects")?;
+    let rows = statement
+        .query_map([], |row| Ok((project_of(row)?.name, Share { weight: row.get(4)?, limit: row.get(5)? })))?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
 
 /// Sets how much of the runners a project may use.
 pub(crate) fn put_share(connection: &Connection, project: i64, share: Share) -> Result<(), StoreError> {
     connection.execute(
-        "UPDATE projects SET weight = ?2, cap = ?3 WHERE id = ?1",
-        params![project, share.weight, share.cap],
+        "UPDATE projects SET weight = ?2, job_limit = ?3 WHERE id = ?1",
+        params![project, share.weight, share.limit],
     )?;
     Ok(())
 }

@@ -37,7 +37,7 @@ pub(crate) fn put_record(
     let body = Body { layers: record.layers.clone(), packages: record.packages.clone() };
     let size: u64 = record.layers.iter().map(|layer| layer.size).sum();
     connection.execute(
-        "INSERT INTO image_records (repository, digest, run, job, made, base, base_digest, size, packages, body)
+        "INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10) ON CONFLICT DO NOTHING",
         params![
             record.repository.to_string(),
@@ -64,7 +64,7 @@ pub(crate) fn put_index(
     now: Time,
 ) -> Result<(), StoreError> {
     connection.execute(
-        "INSERT INTO image_records (repository, digest, run, job, made, base, base_digest, size, packages, body)
+        "INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
          SELECT repository, ?2, ?4, ?5, ?6, base, base_digest, size, packages, body
          FROM image_records WHERE repository = ?1 AND digest = ?3 ON CONFLICT DO NOTHING",
         params![
@@ -144,7 +144,7 @@ pub(crate) fn put_running(
     Ok(())
 }
 
-const SUMMARY: &str = "i.repository, i.digest, i.made, p.name || '#' || r.number, i.job, r.commit_id, i.size, i.packages, i.base,
+const SUMMARY: &str = "i.repository, i.digest, i.created, p.name || '#' || r.number, i.job, r.commit_id, i.size, i.packages, i.base,
     i.base_digest, b.digest, b.moved,
     (SELECT group_concat(tag, ' ') FROM image_tags t WHERE t.repository = i.repository AND t.digest = i.digest AND t.id =
         (SELECT max(id) FROM image_tags o WHERE o.repository = t.repository AND o.tag = t.tag)),
@@ -162,7 +162,7 @@ fn summary(row: &Row<'_>) -> rusqlite::Result<ImageSummary> {
     Ok(ImageSummary {
         repository: row.get(0)?,
         digest: row.get(1)?,
-        made: Time::from_millis(row.get(2)?),
+        created: Time::from_millis(row.get(2)?),
         run: row.get(3)?,
         job: row.get(4)?,
         commit: row.get(5)?,
@@ -186,7 +186,7 @@ pub(crate) fn images(
 ) -> Result<Vec<ImageSummary>, StoreError> {
     let mut statement = connection.prepare(&format!(
         "SELECT {SUMMARY} WHERE (?1 IS NULL OR i.repository = ?1) AND (?2 IS NULL OR p.name = ?2)
-         ORDER BY i.made DESC, i.digest LIMIT ?3"
+         ORDER BY i.created DESC, i.digest LIMIT ?3"
     ))?;
     let rows = statement.query_map(params![repository, project, most as i64], summary)?;
     Ok(rows.collect::<Result<_, _>>()?)
@@ -216,7 +216,7 @@ pub(crate) fn image(
 ) -> Result<Option<(ImageSummary, Body)>, StoreError> {
     let question = format!(
         "SELECT {SUMMARY} WHERE i.repository = ?1 AND (?2 IS NULL OR substr(i.digest, 1, length(?2)) = ?2)
-         ORDER BY i.made DESC LIMIT 1"
+         ORDER BY i.created DESC LIMIT 1"
     );
     let found = connection.query_row(&question, params![repository, digest], summary).optional()?;
     let Some(found) = found else { return Ok(None) };

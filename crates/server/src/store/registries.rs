@@ -13,10 +13,10 @@ pub(crate) struct RegistryRow {
     pub(crate) password: Option<Vec<u8>>,
     pub(crate) certificates: Option<String>,
     pub(crate) layers: Option<String>,
-    pub(crate) short_names: Option<String>,
+    pub(crate) bare_names: Option<String>,
 }
 
-const COLUMNS: &str = "host, address, user, password, certificates, layers, short_names";
+const COLUMNS: &str = "host, address, user, password, certificates, layers, bare_names";
 
 fn row(row: &Row<'_>) -> rusqlite::Result<RegistryRow> {
     Ok(RegistryRow {
@@ -26,7 +26,7 @@ fn row(row: &Row<'_>) -> rusqlite::Result<RegistryRow> {
         password: row.get(3)?,
         certificates: row.get(4)?,
         layers: row.get(5)?,
-        short_names: row.get(6)?,
+        bare_names: row.get(6)?,
     })
 }
 
@@ -43,16 +43,16 @@ pub(crate) fn by_host(connection: &Connection, host: &str) -> Result<Option<Regi
     Ok(connection.query_row(&question, [host], row).optional()?)
 }
 
-/// Sets one. Short names mean one registry: it is then no other.
+/// Sets one. Bare names mean one registry: it is then no other.
 pub(crate) fn put(connection: &Connection, registry: &RegistryRow) -> Result<(), StoreError> {
-    if registry.short_names.is_some() {
-        connection.execute("UPDATE registries SET short_names = NULL WHERE host <> ?1", [&registry.host])?;
+    if registry.bare_names.is_some() {
+        connection.execute("UPDATE registries SET bare_names = NULL WHERE host <> ?1", [&registry.host])?;
     }
-    let RegistryRow { host, address, user, password, certificates, layers, short_names } = registry;
+    let RegistryRow { host, address, user, password, certificates, layers, bare_names } = registry;
     connection.execute(
-        "INSERT OR REPLACE INTO registries (host, address, user, password, certificates, layers, short_names)
+        "INSERT OR REPLACE INTO registries (host, address, user, password, certificates, layers, bare_names)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-        params![host, address, user, password, certificates, layers, short_names],
+        params![host, address, user, password, certificates, layers, bare_names],
     )?;
     Ok(())
 }

@@ -57,7 +57,7 @@ pub(crate) struct StoredEvent {
 
 /// What lists show of a run, kept up with its events.
 #[derive(Clone, Debug)]
-pub(crate) struct Glance {
+pub(crate) struct SummaryRow {
     pub(crate) state: State,
     pub(crate) note: Option<String>,
     pub(crate) started: Option<Time>,
@@ -154,7 +154,7 @@ pub(crate) fn append_event(
     run: i64,
     event: &Event,
     at: Time,
-    glance: &Glance,
+    row: &SummaryRow,
 ) -> Result<i64, StoreError> {
     connection
         .prepare_cached("INSERT INTO events (run, at, version, body) VALUES (?1, ?2, ?3, ?4)")?
@@ -164,10 +164,10 @@ pub(crate) fn append_event(
         .prepare_cached("UPDATE runs SET state = ?2, note = ?3, started = ?4, ended = ?5 WHERE id = ?1")?
         .execute(params![
             run,
-            glance.state.word(),
-            glance.note,
-            glance.started.map(Time::millis),
-            glance.ended.map(Time::millis)
+            row.state.word(),
+            row.note,
+            row.started.map(Time::millis),
+            row.ended.map(Time::millis)
         ])?;
     Ok(id)
 }

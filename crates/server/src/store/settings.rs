@@ -37,19 +37,19 @@ pub(crate) fn put_environment(connection: &Connection, environment: &Environment
     Ok(())
 }
 
-/// How many jobs may run at once in each pool that has a cap.
+/// How many jobs may run at once in each pool that has a limit.
 pub(crate) fn pools(connection: &Connection) -> Result<BTreeMap<String, u32>, StoreError> {
-    let mut statement = connection.prepare("SELECT name, cap FROM pools")?;
+    let mut statement = connection.prepare("SELECT name, job_limit FROM pools")?;
     let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
 
-/// Sets a pool's cap, or takes it away.
-pub(crate) fn put_pool(connection: &Connection, name: &str, cap: Option<u32>) -> Result<(), StoreError> {
-    match cap {
-        Some(cap) => connection.execute(
-            "INSERT INTO pools (name, cap) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET cap = ?2",
-            params![name, cap],
+/// Sets a pool's limit, or takes it away.
+pub(crate) fn put_pool(connection: &Connection, name: &str, limit: Option<u32>) -> Result<(), StoreError> {
+    match limit {
+        Some(limit) => connection.execute(
+            "INSERT INTO pools (name, job_limit) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET job_limit = ?2",
+            params![name, limit],
         )?,
         None => connection.execute("DELETE FROM pools WHERE name = ?1", [name])?,
     };

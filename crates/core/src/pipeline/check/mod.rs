@@ -1,6 +1,6 @@
 //! What only the whole file shows: what parses, but cannot work.
 
-mod files;
+mod artifacts;
 mod order;
 mod reach;
 mod templates;
@@ -18,7 +18,7 @@ pub(super) fn whole(sheet: &Sheet<'_>, pipeline: &Pipeline) {
         exclusive(sheet, stage);
         for job in &stage.jobs {
             let before = Before::of(&pipeline.stages[..at], stage, job);
-            files::check(sheet, &before, job);
+            artifacts::check(sheet, &before, job);
             templates::check(sheet, pipeline, stage, job, &before);
         }
     }
@@ -52,9 +52,10 @@ impl<'a> Before<'a> {
 
 /// Names that stand twice.
 fn twice(sheet: &Sheet<'_>, pipeline: &Pipeline) {
-    for (at, ask) in pipeline.asks.iter().enumerate() {
-        if pipeline.asks[..at].iter().any(|other| other.name == ask.name) {
-            sheet.fault(ask.name.span, format!("`{}` is asked for twice", ask.name.value), "rename one of them");
+    for (at, input) in pipeline.inputs.iter().enumerate() {
+        if pipeline.inputs[..at].iter().any(|other| other.name == input.name) {
+            let message = format!("two inputs are called `{}`", input.name.value);
+            sheet.fault(input.name.span, message, "rename one of them");
         }
     }
     for (at, stage) in pipeline.stages.iter().enumerate() {
@@ -70,34 +71,29 @@ fn twice(sheet: &Sheet<'_>, pipeline: &Pipeline) {
     }
 }
 
-/// Images that are built twice, or rolled out before anybody builds them.
+/// Images that are built twice, or used before anybody builds them.
 fn images(sheet: &Sheet<'_>, pipeline: &Pipeline) {
     let mut built: Vec<&Job> = Vec::new();
     for stage in &pipeline.stages {
         for job in &stage.jobs {
             let earlier = |name: &str| built.iter().find(|other| other.name.value == name);
-            match &job.kind {
-                JobKind::Image(_) if earlier(&job.name.value).is_some() => {
-                    let message = format!("an earlier stage has an image `{}` already", job.name.value);
-                    sheet.fault(job.name.span, message, "rename one of them");
+            if matches!(job.kind, JobKind::Image(_)) && earlier(&job.name.value).is_some() {
+                let message = format!("an earlier stage has an image `{}` already", job.name.value);
+                sheet.fault(job.name.span, message, "rename one of them");
+            }
+            let Some(used) = job.kind.used_image().filter(|used| !used.value.is_empty()) else { continue };
+            let wanted = &used.value;
+            match earlier(wanted) {
+                None => {
+                    let known: Vec<_> = built.iter().map(|job| job.name.value.as_str()).collect();
+                    let message = format!("no earlier stage builds an image `{wanted}`");
+                    sheet.fault(used.span, message, help_for_unknown(wanted, &known));
                 }
-                JobKind::Rollout(rollout) if !rollout.image.value.is_empty() => {
-                    let wanted = &rollout.image.value;
-                    match earlier(wanted) {
-                        None => {
-                            let known: Vec<_> = built.iter().map(|job| job.name.value.as_str()).collect();
-                            let message = format!("no earlier stage builds an image `{wanted}`");
-                            sheet.fault(rollout.image.span, message, help_for_unknown(wanted, &known));
-                        }
-                        Some(image) if !image.matrix.is_empty() => {
-                            let message = format!("`{wanted}` is an image for each value of a matrix");
-                            let help = "roll out an image job without a matrix";
-                            sheet.fault(rollout.image.span, message, help);
-                        }
-                        Some(_) => {}
-                    }
+                Some(image) if !image.matrix.is_empty() => {
+                    let message = format!("`{wanted}` is an image for each value of a matrix");
+                    sheet.fault(used.span, message, "name an image job without a matrix");
                 }
-                JobKind::Image(_) | JobKind::Rollout(_) | JobKind::Steps(_) => {}
+                Some(_) => {}
             }
         }
         built.extend(stage.jobs.iter().filter(|job| matches!(job.kind, JobKind::Image(_))));

@@ -1,6 +1,6 @@
 //! Conditions that can never hold, and stages that nothing reaches.
 
-use crate::pipeline::model::{Condition, Conditions, Earlier, Pipeline, Spanned, StartKind, StartRule};
+use crate::pipeline::model::{Condition, Conditions, Pipeline, RequiredResult, Spanned, StartKind, StartRule};
 use crate::pipeline::nodes::Sheet;
 use crate::pipeline::{Pattern, Span};
 
@@ -11,10 +11,9 @@ pub(super) fn check(sheet: &Sheet<'_>, pipeline: &Pipeline) {
         for job in stage.jobs.iter().filter(|_| stage_is_sound) {
             conditions(sheet, pipeline, &stage.conditions, &job.conditions, job.name.span);
         }
-        let waits_for_failure = stage
-            .jobs
-            .iter()
-            .all(|job| job.earlier.unwrap_or(stage.earlier) == Earlier::Failed && job.after.is_empty());
+        let waits_for_failure = stage.jobs.iter().all(|job| {
+            job.required_result.unwrap_or(stage.required_result) == RequiredResult::Failed && job.after.is_empty()
+        });
         if at == 0 && waits_for_failure && !stage.jobs.is_empty() {
             let message = format!(
                 "nothing reaches the stage `{}`: it is the first, and nothing can fail before it",
@@ -68,12 +67,13 @@ fn contradiction<'a>(
     if let Some(pair) = starts.windows(2).find(|pair| pair[0] != pair[1]) {
         return Some(format!("a run is not started both by {} and by {}", pair[0], pair[1]));
     }
-    if starts.contains(&StartKind::Clock) && !pipeline.starts.iter().any(|rule| matches!(rule, StartRule::Clock { .. }))
+    if starts.contains(&StartKind::Schedule)
+        && !pipeline.starts.iter().any(|rule| matches!(rule, StartRule::Schedule { .. }))
     {
-        return Some("no `start clock` makes such a run".to_owned());
+        return Some("no `start schedule` makes such a run".to_owned());
     }
-    if starts.contains(&StartKind::Base) && !pipeline.starts.contains(&StartRule::Base) {
-        return Some("no `start base` makes such a run".to_owned());
+    if starts.contains(&StartKind::BaseMoved) && !pipeline.starts.contains(&StartRule::BaseMoved) {
+        return Some("no `start base-moved` makes such a run".to_owned());
     }
     let plain = |of: fn(&Condition) -> &Option<Pattern>| {
         let mut names: Vec<_> = all.iter().filter_map(|one| of(one).as_ref()).filter(|one| one.is_plain()).collect();
@@ -89,8 +89,8 @@ fn contradiction<'a>(
     let excludes = |one: &&Condition| {
         same(&one.branch, |c| &c.branch)
             && same(&one.tag, |c| &c.tag)
-            && same(&one.touched, |c| &c.touched)
-            && (one.start.is_none() || starts.contains(&one.start.unwrap_or(StartKind::Hand)))
+            && same(&one.changed, |c| &c.changed)
+            && (one.start.is_none() || starts.contains(&one.start.unwrap_or(StartKind::Manual)))
     };
     unless.find(excludes).map(|_| "an `unless` says the same".to_owned())
 }

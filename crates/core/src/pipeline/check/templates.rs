@@ -21,7 +21,7 @@ struct Scope<'s, 't> {
 
 pub(super) fn check(sheet: &Sheet<'_>, pipeline: &Pipeline, stage: &Stage, job: &Job, before: &Before<'_>) {
     let fixed = VARIABLES.iter().map(|(name, ..)| (*name).to_owned());
-    let inputs = pipeline.asks.iter().map(|ask| format!("{INPUT}{}", ask.name.value));
+    let inputs = pipeline.inputs.iter().map(|input| format!("{INPUT}{}", input.name.value));
     let matrix = job.matrix.axes.iter().map(|axis| format!("{MATRIX}{}", axis.name.value));
     let needs_tag = |conditions: &crate::pipeline::Conditions| {
         !conditions.when.is_empty() && conditions.when.iter().all(|when| when.value.tag.is_some())
@@ -32,14 +32,14 @@ pub(super) fn check(sheet: &Sheet<'_>, pipeline: &Pipeline, stage: &Stage, job: 
     let outputs = single.flat_map(|(job, steps)| {
         steps.outputs.iter().map(|output| format!("{JOB}{}.{}", job.name.value, output.name.value))
     });
-    let starts_by_base = pipeline.starts.contains(&StartRule::Base);
+    let starts_by_base = pipeline.starts.contains(&StartRule::BaseMoved);
     let scope =
         Scope { sheet, names: fixed.chain(inputs).chain(matrix).chain(outputs).collect(), tagged, starts_by_base };
     match &job.kind {
         JobKind::Steps(steps) => {
             steps.images().for_each(|image| image_name(&scope, image));
             for cache in &steps.caches {
-                for text in [&cache.key].into_iter().chain(&cache.fallbacks) {
+                for text in [&cache.key].into_iter().chain(&cache.newest) {
                     key(&scope, text);
                 }
             }

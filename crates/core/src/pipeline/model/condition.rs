@@ -15,7 +15,7 @@ pub struct Condition {
     /// It began so.
     pub start: Option<StartKind>,
     /// A changed file fits. Where it is not known what changed, this holds.
-    pub touched: Option<Pattern>,
+    pub changed: Option<Pattern>,
 }
 
 /// Whether a stage or job is in a run: one `when` holds, or there is none, and no `unless` does.
@@ -31,7 +31,7 @@ pub struct Conditions {
 /// How what came before must have ended.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Earlier {
+pub enum RequiredResult {
     /// Well.
     #[default]
     Passed,
@@ -41,7 +41,7 @@ pub enum Earlier {
     Any,
 }
 
-impl Earlier {
+impl RequiredResult {
     /// The words that may be written; that it must have passed is what counts without a word.
     pub const WORDS: [(&'static str, Self); 3] =
         [("passed", Self::Passed), ("failed", Self::Failed), ("any", Self::Any)];

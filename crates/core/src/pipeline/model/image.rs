@@ -27,7 +27,7 @@ pub struct ImageJob {
     pub platforms: Vec<String>,
     /// Whether each platform is built by a runner that runs its programs; else one runner builds all of them.
     #[serde(default)]
-    pub runner_each: bool,
+    pub builds_native: bool,
     /// Values for the recipe's arguments: templates.
     pub args: BTreeMap<String, Spanned<String>>,
     /// The secrets that the recipe may mount.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Conditions, Earlier, ImageJob, RolloutJob, Spanned, StepsJob};
+use super::{Conditions, ImageJob, RequiredResult, RolloutJob, Spanned, StepsJob};
 
 /// A unit that one runner does in one place, or that the server does itself (a rollout).
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -19,7 +19,7 @@ pub struct Job {
     pub conditions: Conditions,
     /// How earlier stages and the jobs of `after` must have ended; nothing said: as its stage says.
     #[serde(default)]
-    pub earlier: Option<Earlier>,
+    pub required_result: Option<RequiredResult>,
     /// One job for each combination of these values.
     #[serde(default)]
     pub matrix: Matrix,
@@ -96,6 +96,16 @@ pub struct Needs {
 }
 
 impl JobKind {
+    /// The image job of an earlier stage whose image it rolls out, or runs in, by its name.
+    #[must_use]
+    pub const fn used_image(&self) -> Option<&Spanned<String>> {
+        match self {
+            Self::Steps(steps) => steps.file_system.image_job(),
+            Self::Rollout(rollout) => Some(&rollout.image),
+            Self::Image(_) => None,
+        }
+    }
+
     /// The word that declares it.
     #[must_use]
     pub const fn word(&self) -> &'static str {

@@ -1,7 +1,7 @@
 //! What a pipeline file says, once read.
 
+mod artifacts;
 mod condition;
-mod files;
 mod image;
 mod job;
 mod rollout;
@@ -13,16 +13,16 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-pub use condition::{Condition, Conditions, Earlier};
-pub(super) use files::DEFAULT_KEPT_FOR;
-pub use files::{Cache, Keep, Output, Take};
+pub(super) use artifacts::DEFAULT_KEEP;
+pub use artifacts::{Artifact, Cache, Fetch, Output};
+pub use condition::{Condition, Conditions, RequiredResult};
 pub use image::{BuildSecret, ImageJob, LayerForm, Push};
 pub use job::{Axis, Job, JobKind, Matrix, Needs, Retry};
-pub use rollout::{Destination, RolloutJob};
+pub use rollout::{Destination, OnFailure, RolloutJob};
 pub(super) use start::DEFAULT_LONGEST;
-pub use start::{Ask, AskKind, StartKind, StartRule};
-pub use steps::{Beside, Limits, Network, ON_HOST, Ready, SECRET_FOLDER, SecretUse, Step, StepsJob};
-pub use template::{TemplateName, Templates};
+pub use start::{Input, InputKind, StartKind, StartRule};
+pub use steps::{FileSystem, Limits, Network, Ready, SECRET_FOLDER, SecretUse, Service, Step, StepsJob};
+pub use template::{TemplateName, TemplateNameError, Templates};
 
 use super::Span;
 use crate::Duration;
@@ -59,7 +59,7 @@ pub struct Pipeline {
     pub starts: Vec<StartRule>,
     /// What a start may say.
     #[serde(default)]
-    pub asks: Vec<Ask>,
+    pub inputs: Vec<Input>,
     /// Variables for every step of every job.
     #[serde(default)]
     pub env: BTreeMap<String, String>,
@@ -80,7 +80,7 @@ pub struct Stage {
     pub conditions: Conditions,
     /// How earlier stages must have ended.
     #[serde(default)]
-    pub earlier: Earlier,
+    pub required_result: RequiredResult,
     /// Variables for every step of its jobs.
     #[serde(default)]
     pub env: BTreeMap<String, String>,
@@ -110,8 +110,8 @@ pub struct Approval {
 pub(super) const DEFAULT_TIME: Duration = Duration::from_seconds(3_600);
 /// How long a service beside a job may take to be ready where the file does not say.
 pub(super) const DEFAULT_READY_WITHIN: Duration = Duration::from_seconds(60);
-/// How long a rollout may take to settle where the file does not say.
-pub(super) const DEFAULT_SETTLE: Duration = Duration::from_seconds(300);
+/// How long a rollout may take where the file does not say.
+pub(super) const DEFAULT_ROLLOUT_TIME: Duration = Duration::from_seconds(300);
 
 impl Approval {
     /// Whether a person's answer counts.

@@ -15,10 +15,26 @@ pub struct RolloutJob {
     /// Patterns of the manifests' paths in the repository.
     pub manifests: Vec<String>,
     /// How long every replica may take to be new and ready.
-    pub settle: Duration,
-    /// Whether what was there before is put back when it fails.
+    pub time: Duration,
+    /// What is done when it fails.
     #[serde(default)]
-    pub restores: bool,
+    pub on_failure: OnFailure,
+}
+
+/// What is done when a rollout fails.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum OnFailure {
+    /// What was applied stays.
+    #[default]
+    Leave,
+    /// What was there before is put back.
+    Restore,
+}
+
+impl OnFailure {
+    /// How each is written.
+    pub const WORDS: [(&'static str, Self); 2] = [("leave", Self::Leave), ("restore", Self::Restore)];
 }
 
 /// The name of an environment.

@@ -11,16 +11,16 @@ use crate::pipeline::Pattern;
 /// Why a run began.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "lowercase")]
+#[serde(rename_all = "kebab-case")]
 pub enum StartKind {
     /// A commit came to a branch, or was given a tag.
     Commit,
-    /// The clock.
-    Clock,
+    /// A moment of a schedule came.
+    Schedule,
     /// An image that the last one was built on has moved.
-    Base,
+    BaseMoved,
     /// Somebody asked for it.
-    Hand,
+    Manual,
     /// Somebody tries files that are not committed.
     Try,
     /// An earlier run is done again.
@@ -29,16 +29,16 @@ pub enum StartKind {
 
 impl StartKind {
     /// Every kind, as they may be named in a pipeline file.
-    pub const ALL: [Self; 6] = [Self::Commit, Self::Clock, Self::Base, Self::Hand, Self::Try, Self::Rerun];
+    pub const ALL: [Self; 6] = [Self::Commit, Self::Schedule, Self::BaseMoved, Self::Manual, Self::Try, Self::Rerun];
 
     /// The word for it.
     #[must_use]
     pub const fn word(self) -> &'static str {
         match self {
             Self::Commit => "commit",
-            Self::Clock => "clock",
-            Self::Base => "base",
-            Self::Hand => "hand",
+            Self::Schedule => "schedule",
+            Self::BaseMoved => "base-moved",
+            Self::Manual => "manual",
             Self::Try => "try",
             Self::Rerun => "rerun",
         }
@@ -59,14 +59,14 @@ impl fmt::Display for StartKind {
 
 /// A reason to start by itself.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
+#[serde(rename_all = "kebab-case")]
 pub enum StartRule {
     /// A commit comes to a branch.
     Commit {
         /// The branches.
         branch: Pattern,
         /// Only when a file that fits this was changed since the branch was last seen.
-        touching: Option<Pattern>,
+        changed: Option<Pattern>,
     },
     /// A commit is given a tag.
     Tag {
@@ -74,23 +74,23 @@ pub enum StartRule {
         tag: Pattern,
     },
     /// A moment comes.
-    Clock {
+    Schedule {
         /// When.
         schedule: Schedule,
         /// The branch whose newest commit runs.
         branch: String,
     },
     /// An image that one of the branch was last built on has moved.
-    Base,
+    BaseMoved,
 }
 
 /// Something that a start by hand may say, and that commands and templates then see.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Ask {
+pub struct Input {
     /// Its name, unique in the pipeline.
     pub name: Spanned<String>,
     /// What may be said.
-    pub kind: AskKind,
+    pub kind: InputKind,
     /// What counts where nothing is said; where this is nothing either, the start is refused.
     pub default: Option<String>,
     /// What it is for.
@@ -100,7 +100,7 @@ pub struct Ask {
 /// What may be said.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum AskKind {
+pub enum InputKind {
     /// Any text of at most so many letters.
     Text {
         /// The most letters.
@@ -122,7 +122,7 @@ pub enum AskKind {
 /// How long a text may be where the file does not say.
 pub(crate) const DEFAULT_LONGEST: u32 = 1000;
 
-impl AskKind {
+impl InputKind {
     /// The value that a text says.
     ///
     /// # Errors

@@ -4,14 +4,14 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Cache, Keep, Output, Spanned, Take};
+use super::{Artifact, Cache, Fetch, Output, Spanned};
 use crate::{Duration, Size};
 
 /// Commands in an image, or on the runner's machine.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct StepsJob {
-    /// The image whose file system the steps see: a template; or [`ON_HOST`].
-    pub inside: Spanned<String>,
+    /// Whose file system the steps see.
+    pub file_system: FileSystem,
     /// The steps, in order, at least one.
     pub steps: Vec<Step>,
     /// Variables for every step.
@@ -21,25 +21,25 @@ pub struct StepsJob {
     pub network: Network,
     /// Services that run beside the steps and that they talk to.
     #[serde(default)]
-    pub besides: Vec<Beside>,
+    pub services: Vec<Service>,
     /// The secrets that every step sees.
     #[serde(default)]
     pub secrets: Vec<SecretUse>,
-    /// Files that it asks for.
+    /// Artifacts that it asks for.
     #[serde(default)]
-    pub takes: Vec<Take>,
+    pub fetches: Vec<Fetch>,
     /// Files that it finds again.
     #[serde(default)]
     pub caches: Vec<Cache>,
     /// Files that it leaves.
     #[serde(default)]
-    pub keeps: Vec<Keep>,
+    pub artifacts: Vec<Artifact>,
     /// Texts that it hands on.
     #[serde(default)]
     pub outputs: Vec<Output>,
     /// Patterns of the paths of its test reports.
     #[serde(default)]
-    pub reports: Vec<String>,
+    pub test_reports: Vec<String>,
     /// How long all steps together may take.
     pub time: Duration,
     /// How much of the runner each step may use.
@@ -47,20 +47,34 @@ pub struct StepsJob {
     pub limits: Limits,
 }
 
-/// What stands for the runner's own tools where an image could be named.
-pub const ON_HOST: &str = "host";
+/// Whose file system the steps of a job see.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FileSystem {
+    /// That of an image: a template of its name.
+    Image(Spanned<String>),
+    /// That of the image which an image job of an earlier stage built, by the job's name.
+    Built(Spanned<String>),
+    /// That of the runner's machine.
+    Host,
+}
+
+impl FileSystem {
+    /// The image job whose image it is, where it is one's.
+    #[must_use]
+    pub const fn image_job(&self) -> Option<&Spanned<String>> {
+        match self {
+            Self::Built(job) => Some(job),
+            Self::Image(_) | Self::Host => None,
+        }
+    }
+}
 
 impl StepsJob {
-    /// Whether the steps see the programs of the runner's machine, and no image.
-    #[must_use]
-    pub fn is_on_host(&self) -> bool {
-        self.inside.value == ON_HOST
-    }
-
-    /// Every image that it runs: templates, with the place where each is named.
+    /// Every image that it names: templates, with the place where each is named.
     pub fn images(&self) -> impl Iterator<Item = &Spanned<String>> {
-        let inside = Some(&self.inside).filter(|_| !self.is_on_host());
-        inside.into_iter().chain(self.besides.iter().map(|beside| &beside.image))
+        let own = if let FileSystem::Image(image) = &self.file_system { Some(image) } else { None };
+        own.into_iter().chain(self.services.iter().map(|service| &service.image))
     }
 }
 
@@ -85,7 +99,7 @@ impl Network {
 
 /// A service that runs beside the steps of a job, in their network.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Beside {
+pub struct Service {
     /// Its name, under which the steps reach it.
     pub name: Spanned<String>,
     /// Its image: a template.

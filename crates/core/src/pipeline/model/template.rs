@@ -20,25 +20,43 @@ pub struct TemplateName {
     pub version: String,
 }
 
+/// A part of a template's name that cannot be what it is.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum TemplateNameError {
+    /// Its own name.
+    #[error("`{0}` cannot be a template's name")]
+    Name(String),
+    /// The project.
+    #[error("`{0}` cannot be a project's name")]
+    Project(String),
+    /// The folder.
+    #[error("`{0}` is not a folder inside the repository")]
+    Folder(String),
+    /// The version.
+    #[error("`{0}` cannot be a version: it is a tag, a branch or a commit of the project's repository")]
+    Version(String),
+}
+
 /// The templates that a pipeline file uses: the text of each, or in words why there is none.
 pub type Templates = BTreeMap<TemplateName, Result<String, String>>;
 
 impl TemplateName {
-    /// A name, and where it is from: `PROJECT@VERSION` or `PROJECT/FOLDER@VERSION`.
+    /// A name, and where it is from.
     ///
     /// # Errors
-    /// In words, how it is to be written.
-    pub fn new(name: &str, from: &str) -> Result<Self, String> {
+    /// Which of its parts cannot be what it is.
+    pub fn new(name: &str, project: &str, folder: &str, version: &str) -> Result<Self, TemplateNameError> {
         if !is_plain_name(name) {
-            return Err(format!("`{name}` cannot be a template's name"));
+            return Err(TemplateNameError::Name(name.to_owned()));
         }
-        let told = || format!("`{from}` does not say where the template is; write PROJECT/FOLDER@VERSION");
-        let (place, version) = from.split_once('@').ok_or_else(told)?;
-        let (project, folder) = place.split_once('/').unwrap_or((place, ""));
-        let leaves = folder.starts_with('/') || folder.split('/').any(|part| part == "..");
-        let is_version = !version.is_empty() && !version.starts_with('-') && !version.contains(char::is_whitespace);
-        if !is_plain_name(project) || leaves || !is_version {
-            return Err(told());
+        if !is_plain_name(project) {
+            return Err(TemplateNameError::Project(project.to_owned()));
+        }
+        if folder.starts_with('/') || folder.split('/').any(|part| part == "..") {
+            return Err(TemplateNameError::Folder(folder.to_owned()));
+        }
+        if version.is_empty() || version.starts_with('-') || version.contains(char::is_whitespace) {
+            return Err(TemplateNameError::Version(version.to_owned()));
         }
         let folder = folder.trim_end_matches('/').to_owned();
         Ok(Self { name: name.to_owned(), project: project.to_owned(), folder, version: version.to_owned() })

@@ -13,8 +13,8 @@ use crate::pipeline::nodes::Line;
 /// The words that only this kind of job has.
 pub(super) const IMAGE_WORDS: [&str; 11] =
     ["recipe", "arg", "push", "limit", "runner", "secret", "ssh", "network", "layers", "platform", "cache"];
-/// Whether one runner builds for all platforms, or each a runner of its own.
-const EACH_RUNNER: [&str; 2] = ["one", "each"];
+/// Where an image for several platforms is built: all by one runner, or each by one that runs its programs.
+const BUILD_WORDS: [&str; 2] = ["here", "native"];
 /// The words inside a push.
 pub(super) const PUSH_WORDS: [&str; 2] = ["tag", "moving"];
 
@@ -24,7 +24,7 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
     let (mut recipe, mut context, mut limited) = (None, None, Limited::default());
     let (mut ignore, mut target, mut network, mut layers, mut cache) = (None, None, None, None, None);
     let (mut args, mut pushes, mut platforms) = (BTreeMap::new(), Vec::new(), Vec::new());
-    let (mut secrets, mut keys, mut runner_each) = (Vec::new(), Vec::new(), false);
+    let (mut secrets, mut keys, mut builds_native) = (Vec::new(), Vec::new(), false);
     let mut has_push = false;
     let known = [&super::job::COMMON_WORDS[..], &IMAGE_WORDS].concat();
     line.inside(&known, |line| {
@@ -60,7 +60,7 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
                 line.end_without_block(false);
             }
             "platform" => {
-                runner_each |= each_runner(&mut line);
+                builds_native |= is_built_natively(&mut line);
                 for platform in line.texts("a platform") {
                     if platforms.contains(&platform.value) {
                         let message = format!("`{}` is named twice", platform.value);
@@ -91,7 +91,7 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
         ignore,
         target,
         platforms,
-        runner_each,
+        builds_native,
         secrets,
         keys,
         network: network.unwrap_or_default(),
@@ -130,14 +130,14 @@ fn layer_form(slot: &mut Option<LayerForm>, mut line: Line<'_, '_>) {
     line.end_without_block(false);
 }
 
-/// `runner="each"`, `runner="one"`.
-fn each_runner(line: &mut Line<'_, '_>) -> bool {
-    let Some(word) = line.named("runner") else { return false };
-    if !EACH_RUNNER.contains(&word.value.as_str()) {
-        let help = help_for_unknown(&word.value, &EACH_RUNNER);
-        line.fault(word.span, format!("`{}` is no way to share platforms among runners", word.value), help);
+/// `build="native"`, `build="here"`.
+fn is_built_natively(line: &mut Line<'_, '_>) -> bool {
+    let Some(word) = line.named("build") else { return false };
+    if !BUILD_WORDS.contains(&word.value.as_str()) {
+        let help = help_for_unknown(&word.value, &BUILD_WORDS);
+        line.fault(word.span, format!("`{}` does not say where platforms are built", word.value), help);
     }
-    word.value == EACH_RUNNER[1]
+    word.value == BUILD_WORDS[1]
 }
 
 fn is_platform(text: &str) -> bool {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::stage::condition;
 use super::values::{exclusive, flag, is_name, once};
-use crate::pipeline::model::{Axis, Conditions, Earlier, Job, JobKind, Matrix, Needs, Retry, Spanned};
+use crate::pipeline::model::{Axis, Conditions, Job, JobKind, Matrix, Needs, RequiredResult, Retry, Spanned};
 use crate::pipeline::nodes::Line;
 
 /// The words that every kind of job may have.
@@ -20,7 +20,7 @@ const MOST_TRIES: i64 = 10;
 pub(super) struct Common {
     after: Vec<Spanned<String>>,
     conditions: Conditions,
-    earlier: Option<Earlier>,
+    required_result: Option<RequiredResult>,
     matrix: Option<Matrix>,
     retry: Option<Retry>,
     may_fail: bool,
@@ -36,7 +36,7 @@ impl Common {
                 self.after.extend(line.texts("the name of a job of this stage"));
                 line.end_without_block(false);
             }
-            "when" | "unless" => condition(&mut self.conditions, &mut self.earlier, line),
+            "when" | "unless" => condition(&mut self.conditions, &mut self.required_result, line),
             "matrix" => matrix(&mut self.matrix, line),
             "retry" => {
                 let times = line.number("how often", 1..=MOST_TRIES).and_then(|times| u32::try_from(times).ok());
@@ -98,7 +98,7 @@ impl Common {
             name,
             after: self.after,
             conditions: self.conditions,
-            earlier: self.earlier,
+            required_result: self.required_result,
             matrix: self.matrix.unwrap_or_default(),
             retry: self.retry.unwrap_or_default(),
             may_fail: self.may_fail,

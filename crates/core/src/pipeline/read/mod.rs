@@ -1,6 +1,6 @@
 //! From text to [`Pipeline`].
 
-mod files;
+mod artifacts;
 mod image;
 mod job;
 mod rollout;
@@ -10,18 +10,17 @@ mod steps;
 mod templates;
 mod values;
 
-use kdl::KdlDiagnostic;
-
 use super::check;
 use super::fault::{Fault, Span};
 use super::model::{Pipeline, Templates};
 use super::nodes::Sheet;
+use super::notation::Slip;
 use super::tree::Document;
 pub use templates::uses;
 use values::{env, flag};
 
 /// The words that may stand outside of all braces.
-const FILE_WORDS: [&str; 7] = ["about", "start", "ask", "env", "supersede", "use", "stage"];
+const FILE_WORDS: [&str; 7] = ["about", "start", "input", "env", "supersede", "use", "stage"];
 
 /// Every word and the word in whose braces it may stand (nothing: outside of all), each pair once.
 #[must_use]
@@ -29,16 +28,16 @@ pub fn words() -> Vec<(Option<&'static str>, &'static str)> {
     let mut all: Vec<(Option<&str>, &str)> = FILE_WORDS.map(|word| (None, word)).into();
     let inner: [(&str, &[&'static str]); 14] = [
         ("template", &templates::TEMPLATE_WORDS),
-        ("param", start::ask_words()),
-        ("ask", start::ask_words()),
+        ("param", start::input_words()),
+        ("input", start::input_words()),
         ("stage", &stage::STAGE_WORDS),
         ("job", &steps::JOB_WORDS),
-        ("job", &files::FILE_WORDS),
-        ("cache", &files::CACHE_WORDS),
+        ("job", &artifacts::FILE_WORDS),
+        ("cache", &artifacts::CACHE_WORDS),
         ("image", &image::IMAGE_WORDS),
         ("rollout", &rollout::ROLLOUT_WORDS),
         ("step", &steps::STEP_WORDS),
-        ("beside", &steps::BESIDE_WORDS),
+        ("service", &steps::SERVICE_WORDS),
         ("push", &image::PUSH_WORDS),
         ("runner", &job::RUNNER_WORDS),
         ("matrix", &["without"]),
@@ -69,8 +68,8 @@ pub fn read_with(text: &str, templates: &Templates) -> Result<Pipeline, Vec<Faul
     let sheet = Sheet::new(text);
     let document = match Document::read(text) {
         Ok(document) => document,
-        Err(complaints) => {
-            not_kdl(&sheet, &complaints);
+        Err(slips) => {
+            tell(&sheet, slips);
             return Err(sheet.into_faults());
         }
     };
@@ -85,7 +84,7 @@ pub fn read_with(text: &str, templates: &Templates) -> Result<Pipeline, Vec<Faul
                 line.end_without_block(false);
             }
             "start" => pipeline.starts.extend(start::start(line)),
-            "ask" => pipeline.asks.extend(start::ask(line)),
+            "input" => pipeline.inputs.extend(start::input(line)),
             "env" => env(&mut pipeline.env, line),
             "supersede" => flag(&mut pipeline.supersede, line),
             "use" => templates::use_template(&mut pipeline, line, templates),
@@ -117,20 +116,9 @@ pub fn fault_at(text: &str, templates: &Templates, span: Span, message: &str, he
     }
 }
 
-/// What the parser of KDL complains of.
-fn not_kdl(sheet: &Sheet<'_>, diagnostics: &[KdlDiagnostic]) {
-    // One slip makes the parser complain of every brace around it as well; those complaints are only
-    // worth telling when there is nothing else to tell.
-    let echo = |message: &str| message.contains("losing '}'") || message.contains("end of document");
-    let message_of = |fault: &KdlDiagnostic| fault.message.clone().unwrap_or_else(|| "this is not KDL 2".to_owned());
-    let only_echoes = diagnostics.iter().all(|fault| echo(&message_of(fault)));
-    for fault in diagnostics {
-        let message = message_of(fault);
-        if echo(&message) && !only_echoes {
-            continue;
-        }
-        let help = fault.help.clone().or_else(|| fault.label.clone()).unwrap_or_default();
-        let at = (fault.span.offset(), fault.span.offset() + fault.span.len());
+/// Tells where the writer slipped in the notation.
+fn tell(sheet: &Sheet<'_>, slips: Vec<Slip>) {
+    for Slip { at, message, help } in slips {
         sheet.fault(sheet.span(at), message, help);
     }
 }

@@ -1,18 +1,18 @@
 //! `rollout`: bring to an environment.
 
 use super::job::Common;
-use super::values::{name, once, parsed, path};
+use super::values::{Limited, limit, name, once, path};
 use crate::pipeline::fault::help_for_unknown;
-use crate::pipeline::model::{DEFAULT_SETTLE, Job, JobKind, RolloutJob};
+use crate::pipeline::model::{DEFAULT_ROLLOUT_TIME, Job, JobKind, OnFailure, RolloutJob};
 use crate::pipeline::nodes::Line;
 
 /// The words that only this kind of job has.
-pub(super) const ROLLOUT_WORDS: [&str; 5] = ["to", "image", "manifests", "settle", "otherwise"];
+pub(super) const ROLLOUT_WORDS: [&str; 5] = ["to", "image", "manifests", "limit", "on-failure"];
 
 pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
     let job_name = name(&mut line);
     let mut common = Common::default();
-    let (mut to, mut image, mut settle, mut otherwise) = (None, None, None, None);
+    let (mut to, mut image, mut limited, mut on_failure) = (None, None, Limited::default(), None);
     let mut manifests = Vec::new();
     let (mut has_to, mut has_image, mut has_manifests) = (false, false, false);
     let known = [&super::job::COMMON_WORDS[..], &ROLLOUT_WORDS].concat();
@@ -37,17 +37,19 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
                 let texts = line.texts("a path");
                 manifests.extend(texts.into_iter().filter_map(|text| path(&line, text)));
             }
-            "settle" => {
-                let value = line.text("a length of time").and_then(|text| parsed(&line, &text));
-                once(&mut settle, &line, value);
+            "limit" => {
+                limit(&mut limited, line, false);
+                return true;
             }
-            "otherwise" => {
+            "on-failure" => {
                 let word = line.text("what is done when it fails");
-                if let Some(word) = word.as_ref().filter(|word| word.value != "restore") {
-                    let help = help_for_unknown(&word.value, &["restore"]);
+                let found =
+                    word.as_ref().and_then(|word| OnFailure::WORDS.iter().find(|(known, _)| *known == word.value));
+                if let Some(word) = word.filter(|_| found.is_none()) {
+                    let help = help_for_unknown(&word.value, &OnFailure::WORDS.map(|(known, _)| known));
                     line.fault(word.span, format!("`{}` is nothing that can be done", word.value), help);
                 }
-                once(&mut otherwise, &line, word);
+                once(&mut on_failure, &line, found.map(|(_, what)| *what));
             }
             _ => return false,
         }
@@ -68,8 +70,8 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
         to: to.unwrap_or_default(),
         image: image.unwrap_or_default(),
         manifests,
-        settle: settle.unwrap_or(DEFAULT_SETTLE),
-        restores: otherwise.is_some(),
+        time: limited.time.unwrap_or(DEFAULT_ROLLOUT_TIME),
+        on_failure: on_failure.unwrap_or_default(),
     };
     Some(common.finish(job_name?, JobKind::Rollout(job)))
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use super::values::{env, exclusive, is_name, name, once, parsed, pattern};
 use super::{image, rollout, steps};
 use crate::pipeline::fault::help_for_unknown;
-use crate::pipeline::model::{Approval, Condition, Conditions, Earlier, Spanned, Stage, StartKind};
+use crate::pipeline::model::{Approval, Condition, Conditions, RequiredResult, Spanned, Stage, StartKind};
 use crate::pipeline::nodes::Line;
 
 /// The words that may stand inside a stage.
@@ -15,7 +15,7 @@ pub(super) fn stage(mut line: Line<'_, '_>) -> Option<Stage> {
     let name = name(&mut line);
     let mut jobs = Vec::new();
     let mut job_count = 0;
-    let (mut conditions, mut earlier, mut variables) = (Conditions::default(), None, BTreeMap::new());
+    let (mut conditions, mut required_result, mut variables) = (Conditions::default(), None, BTreeMap::new());
     let (mut one_at_a_time, mut question) = (None, None);
     line.inside(&STAGE_WORDS, |line| {
         let word = line.word();
@@ -24,7 +24,7 @@ pub(super) fn stage(mut line: Line<'_, '_>) -> Option<Stage> {
             "job" => jobs.extend(steps::job(line)),
             "image" => jobs.extend(image::job(line)),
             "rollout" => jobs.extend(rollout::job(line)),
-            "when" | "unless" => condition(&mut conditions, &mut earlier, line),
+            "when" | "unless" => condition(&mut conditions, &mut required_result, line),
             "env" => env(&mut variables, line),
             "exclusive" => exclusive(&mut one_at_a_time, line),
             "approval" => approval(&mut question, line),
@@ -43,7 +43,7 @@ pub(super) fn stage(mut line: Line<'_, '_>) -> Option<Stage> {
     Some(Stage {
         name: name?,
         conditions,
-        earlier: earlier.unwrap_or_default(),
+        required_result: required_result.unwrap_or_default(),
         env: variables,
         exclusive: one_at_a_time,
         approval: question,
@@ -52,14 +52,18 @@ pub(super) fn stage(mut line: Line<'_, '_>) -> Option<Stage> {
 }
 
 /// `when …` or `unless …`.
-pub(super) fn condition(conditions: &mut Conditions, earlier: &mut Option<Earlier>, mut line: Line<'_, '_>) {
+pub(super) fn condition(
+    conditions: &mut Conditions,
+    required_result: &mut Option<RequiredResult>,
+    mut line: Line<'_, '_>,
+) {
     let is_when = line.word() == "when";
-    let (branch, tag, touched) = (line.named("branch"), line.named("tag"), line.named("touched"));
+    let (branch, tag, changed) = (line.named("branch"), line.named("tag"), line.named("changed"));
     let start = line.named("start");
     let read = Condition {
         branch: branch.and_then(|text| pattern(&line, &text, "write a branch, as in `main` or `release/*`")),
         tag: tag.and_then(|text| pattern(&line, &text, "write a tag, as in `v*`")),
-        touched: touched.and_then(|text| pattern(&line, &text, "write paths, as in `desk/**`")),
+        changed: changed.and_then(|text| pattern(&line, &text, "write paths, as in `desk/**`")),
         start: start.and_then(|text| {
             let kind = StartKind::from_word(&text.value);
             if kind.is_none() {
@@ -69,21 +73,21 @@ pub(super) fn condition(conditions: &mut Conditions, earlier: &mut Option<Earlie
             kind
         }),
     };
-    let mut said_earlier = false;
-    if is_when && let Some(text) = line.named("earlier") {
-        said_earlier = true;
-        let found = Earlier::WORDS.iter().find(|(word, _)| *word == text.value);
+    let mut says_result = false;
+    if is_when && let Some(text) = line.named("result") {
+        says_result = true;
+        let found = RequiredResult::WORDS.iter().find(|(word, _)| *word == text.value);
         if found.is_none() {
-            let help = help_for_unknown(&text.value, &Earlier::WORDS.map(|(word, _)| word));
-            line.fault(text.span, format!("`{}` does not say how earlier stages ended", text.value), help);
+            let help = help_for_unknown(&text.value, &RequiredResult::WORDS.map(|(word, _)| word));
+            line.fault(text.span, format!("`{}` is not a result of what came before", text.value), help);
         }
-        once(earlier, &line, found.map(|(_, value)| *value));
+        once(required_result, &line, found.map(|(_, value)| *value));
     }
     if read != Condition::default() {
         let read = Spanned { value: read, span: line.span() };
         if is_when { conditions.when.push(read) } else { conditions.unless.push(read) }
-    } else if !said_earlier && line.has_no_properties() {
-        let help = format!("write {} branch=\"main\", or tag=, start=, touched=", line.word());
+    } else if !says_result && line.has_no_properties() {
+        let help = format!("write {} branch=\"main\", or tag=, start=, changed=", line.word());
         line.fault(line.span(), format!("`{}` says no condition", line.word()), help);
     }
     line.end_without_block(false);

@@ -2,43 +2,46 @@
 
 use std::collections::BTreeMap;
 
-use super::files::Files;
+use super::artifacts::Files;
 use super::job::Common;
-use super::values::{Limited, env, limit, name, once, parsed, path, variable_name};
+use super::values::{Limited, env, is_name, limit, name, once, parsed, path, variable_name};
 use crate::pipeline::SecretName;
 use crate::pipeline::fault::help_for_unknown;
 use crate::pipeline::model::{
-    Beside, DEFAULT_READY_WITHIN, DEFAULT_TIME, Job, JobKind, Network, Ready, SECRET_FOLDER, SecretUse, Spanned, Step,
-    StepsJob,
+    DEFAULT_READY_WITHIN, DEFAULT_TIME, FileSystem, Job, JobKind, Network, Ready, SECRET_FOLDER, SecretUse, Service,
+    Spanned, Step, StepsJob,
 };
 use crate::pipeline::nodes::Line;
 
 /// The words that only this kind of job has.
-pub(super) const JOB_WORDS: [&str; 8] = ["inside", "step", "env", "secret", "limit", "runner", "network", "beside"];
-/// The words inside a service beside a job.
-pub(super) const BESIDE_WORDS: [&str; 3] = ["run", "ready", "env"];
+pub(super) const JOB_WORDS: [&str; 9] =
+    ["container", "on-host", "step", "env", "secret", "limit", "runner", "network", "service"];
+/// The words inside a service.
+pub(super) const SERVICE_WORDS: [&str; 3] = ["run", "ready", "env"];
 /// The words inside a step.
 pub(super) const STEP_WORDS: [&str; 1] = ["env"];
 
 pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
     let name = name(&mut line);
     let mut common = Common::default();
-    let (mut inside, mut limited, mut steps, mut variables) = (None, Limited::default(), Vec::new(), BTreeMap::new());
-    let (mut secrets, mut network, mut besides) = (Vec::new(), None, Vec::new());
-    let (mut has_inside, mut has_step) = (false, false);
+    let (mut file_system, mut limited, mut steps, mut variables) =
+        (None, Limited::default(), Vec::new(), BTreeMap::new());
+    let (mut secrets, mut network, mut services) = (Vec::new(), None, Vec::new());
+    let (mut has_file_system, mut has_step) = (false, false);
     let mut files = Files::default();
-    let known = [&super::job::COMMON_WORDS[..], &JOB_WORDS, &super::files::FILE_WORDS].concat();
+    let known = [&super::job::COMMON_WORDS[..], &JOB_WORDS, &super::artifacts::FILE_WORDS].concat();
     line.inside(&known, |line| {
-        let mut line = match common.take(line).or_else(|line| files.take(line)) {
+        let line = match common.take(line).or_else(|line| files.take(line)) {
             Ok(()) => return true,
             Err(line) => line,
         };
         match line.word() {
-            "inside" => {
-                has_inside = true;
-                let image = line.text("an image");
-                once(&mut inside, &line, image);
-                line.end_without_block(false);
+            "container" | "on-host" => {
+                if has_file_system {
+                    line.fault(line.span(), "this job says twice where it runs", "keep one of the two");
+                }
+                has_file_system = true;
+                file_system = place(line).or(file_system.take());
             }
             "step" => {
                 has_step = true;
@@ -49,42 +52,57 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
             "limit" => limit(&mut limited, line, true),
             "runner" => common.runner(line),
             "network" => network_use(&mut network, line),
-            "beside" => besides.extend(beside(line, &besides)),
+            "service" => services.extend(service(line, &services)),
             _ => return false,
         }
         true
     });
-    if !has_inside {
-        line.fault(line.span(), "this job does not say where it runs", "write inside \"HOST/IMAGE:TAG\" in its braces");
+    if !has_file_system {
+        let help = "write container \"HOST/IMAGE:TAG\" in its braces, or `on-host`";
+        line.fault(line.span(), "this job does not say where it runs", help);
     }
     if !has_step {
         line.fault(line.span(), "this job has no step", "write step \"COMMAND\" in its braces");
     }
     if network == Some(Network::Host) {
-        if let Some(beside) = besides.first() {
+        if let Some(service) = services.first() {
             let message = "a job in its machine's network has none of its own, where a service could be";
-            line.fault(beside.name.span, message, "leave `network \"host\"` out, or the service");
+            line.fault(service.name.span, message, "leave `network \"host\"` out, or the service");
         }
         common.needs().host_network = true;
     }
     line.end(false);
-    let Files { keeps, takes, outputs, caches, reports } = files;
+    let Files { artifacts, fetches, outputs, caches, test_reports } = files;
     let job = StepsJob {
-        inside: inside.unwrap_or_default(),
+        file_system: file_system.unwrap_or(FileSystem::Host),
         steps,
         env: variables,
         network: network.unwrap_or_default(),
-        besides,
+        services,
         secrets,
-        takes,
+        fetches,
         caches,
-        keeps,
+        artifacts,
         outputs,
-        reports,
+        test_reports,
         time: limited.time.unwrap_or(DEFAULT_TIME),
         limits: limited.limits,
     };
     Some(common.finish(name?, JobKind::Steps(job)))
+}
+
+/// `container "IMAGE"`, `container image="JOB"`, `on-host`.
+fn place(mut line: Line<'_, '_>) -> Option<FileSystem> {
+    if line.word() == "on-host" {
+        line.end_without_block(false);
+        return Some(FileSystem::Host);
+    }
+    let place = match line.named("image") {
+        Some(job) => is_name(&line, &job).then_some(FileSystem::Built(job)),
+        None => line.text("an image").map(FileSystem::Image),
+    };
+    line.end_without_block(false);
+    place
 }
 
 /// `network "none"`, `network "outbound"`, `network "host"`.
@@ -99,12 +117,12 @@ pub(super) fn network_use(slot: &mut Option<Network>, mut line: Line<'_, '_>) {
     line.end_without_block(false);
 }
 
-/// `beside "NAME" "IMAGE" { run "COMMAND"; ready tcp=PORT; env … }`.
-fn beside(mut line: Line<'_, '_>, others: &[Beside]) -> Option<Beside> {
+/// `service "NAME" "IMAGE" { run "COMMAND"; ready tcp=PORT; env … }`.
+fn service(mut line: Line<'_, '_>, others: &[Service]) -> Option<Service> {
     let name = name(&mut line);
     let image = line.text("an image");
     let (mut command, mut ready, mut within, mut variables) = (None, None, None, BTreeMap::new());
-    line.inside(&BESIDE_WORDS, |mut line| {
+    line.inside(&SERVICE_WORDS, |mut line| {
         match line.word() {
             "env" => env(&mut variables, line),
             "run" => {
@@ -131,7 +149,7 @@ fn beside(mut line: Line<'_, '_>, others: &[Beside]) -> Option<Beside> {
     }
     line.end(false);
     let within = within.unwrap_or(DEFAULT_READY_WITHIN);
-    Some(Beside { name: name?, image: image?, command, env: variables, ready, within })
+    Some(Service { name: name?, image: image?, command, env: variables, ready, within })
 }
 
 /// `secret "NAME"`, `secret "NAME" variable="OTHER"`, `secret "NAME" file="FILE"`.

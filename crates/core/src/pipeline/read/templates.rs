@@ -6,14 +6,14 @@
 use std::collections::BTreeMap;
 
 use super::values::env;
-use super::{not_kdl, stage, start};
+use super::{stage, start, tell};
 use crate::pipeline::fault::help_for_unknown;
-use crate::pipeline::model::{Ask, JobKind, Pipeline, Spanned, Stage, TemplateName, Templates};
+use crate::pipeline::model::{Input, JobKind, Pipeline, Spanned, Stage, TemplateName, TemplateNameError, Templates};
 use crate::pipeline::nodes::{Line, Sheet};
 use crate::pipeline::tree::{At, Document, Entry, Value};
 
 /// The words that may stand outside of all braces in a template.
-pub(super) const TEMPLATE_WORDS: [&str; 5] = ["about", "param", "ask", "env", "stage"];
+pub(super) const TEMPLATE_WORDS: [&str; 5] = ["about", "param", "input", "env", "stage"];
 /// The words whose value is a command.
 const COMMAND_WORDS: [&str; 3] = ["step", "run", "ready"];
 /// What a parameter's name begins with where it is filled in.
@@ -36,7 +36,7 @@ pub fn uses(text: &str) -> Vec<TemplateName> {
             let is_it = |entry: &&Entry| entry.name.as_ref().map(|name| name.text.as_str()) == name;
             node.entries.iter().find(is_it).and_then(|entry| entry.value.as_text()).unwrap_or_default()
         };
-        match TemplateName::new(of(None), of(Some("from"))) {
+        match TemplateName::new(of(None), of(Some("project")), of(Some("folder")), of(Some("version"))) {
             Ok(name) if !names.contains(&name) => names.push(name),
             _ => {}
         }
@@ -44,7 +44,7 @@ pub fn uses(text: &str) -> Vec<TemplateName> {
     names
 }
 
-/// `use "NAME" from="PROJECT/FOLDER@VERSION" { PARAMETER "VALUE" … }`.
+/// `use "NAME" project="PROJECT" folder="FOLDER" version="VERSION" { PARAMETER "VALUE" … }`.
 pub(super) fn use_template<'t>(pipeline: &mut Pipeline, line: Line<'_, 't>, templates: &'t Templates) {
     let sheet = line.sheet();
     let span = line.span();
@@ -73,9 +73,10 @@ pub(super) fn use_template<'t>(pipeline: &mut Pipeline, line: Line<'_, 't>, temp
 }
 
 fn what(mut line: Line<'_, '_>) -> Option<Use> {
-    let from = line.named("from");
-    if from.is_none() {
-        line.fault(line.span(), "`use` does not say where the template is", "write from=\"PROJECT/FOLDER@VERSION\"");
+    let (project, folder, version) = (line.named("project"), line.named("folder"), line.named("version"));
+    if project.is_none() || version.is_none() {
+        let help = "write project=\"PROJECT\" version=\"VERSION\", and folder=\"FOLDER\" where it is in one";
+        line.fault(line.span(), "`use` does not say where the template is", help);
     }
     let name = line.text("a template's name");
     let mut values: Vec<(Spanned<String>, Spanned<String>)> = Vec::new();
@@ -88,11 +89,20 @@ fn what(mut line: Line<'_, '_>) -> Option<Use> {
         line.end_without_block(false);
         true
     });
-    let name = name.zip(from).and_then(|(name, from)| match TemplateName::new(&name.value, &from.value) {
-        Ok(name) => Some(name),
-        Err(words) => {
-            line.fault(from.span, words, "");
-            None
+    let name = name.zip(project).zip(version).and_then(|((name, project), version)| {
+        let folder = folder.unwrap_or_default();
+        match TemplateName::new(&name.value, &project.value, &folder.value, &version.value) {
+            Ok(name) => Some(name),
+            Err(error) => {
+                let at = match &error {
+                    TemplateNameError::Name(_) => name,
+                    TemplateNameError::Project(_) => project,
+                    TemplateNameError::Folder(_) => folder,
+                    TemplateNameError::Version(_) => version,
+                };
+                line.fault(at.span, error.to_string(), "");
+                None
+            }
         }
     });
     line.end(false);
@@ -101,7 +111,7 @@ fn what(mut line: Line<'_, '_>) -> Option<Use> {
 
 /// A template, read as far as its parameters.
 struct Template {
-    params: Vec<Ask>,
+    params: Vec<Input>,
     document: Document,
 }
 
@@ -109,16 +119,16 @@ impl Template {
     fn read(sheet: &Sheet<'_>, text: &str) -> Option<Self> {
         let document = match Document::read(text) {
             Ok(document) => document,
-            Err(complaints) => {
-                not_kdl(sheet, &complaints);
+            Err(slips) => {
+                tell(sheet, slips);
                 return None;
             }
         };
         let (declared, rest): (Vec<_>, Vec<_>) = document.nodes.into_iter().partition(|node| node.name.text == "param");
         let (declared, rest) = (Document { nodes: declared }, Document { nodes: rest });
-        let mut params: Vec<Ask> = Vec::new();
+        let mut params: Vec<Input> = Vec::new();
         sheet.each(&declared, &TEMPLATE_WORDS, |line| {
-            if let Some(param) = start::ask(line) {
+            if let Some(param) = start::input(line) {
                 if params.iter().any(|known| known.name == param.name) {
                     let message = format!("two parameters are called `{}`", param.name.value);
                     sheet.fault(param.name.span, message, "rename one of them");
@@ -175,7 +185,7 @@ impl Template {
                     line.text("a sentence");
                     line.end_without_block(false);
                 }
-                "ask" => pipeline.asks.extend(start::ask(line)),
+                "input" => pipeline.inputs.extend(start::input(line)),
                 "env" => env(&mut variables, line),
                 "stage" => stages.extend(stage::stage(line)),
                 _ => return false,
@@ -195,11 +205,11 @@ impl Template {
 
 /// Lets the commands of a template's stage see these variables, where they say nothing else.
 fn give(stage: &mut Stage, variables: &BTreeMap<String, String>) {
-    let besides = stage.jobs.iter_mut().filter_map(|job| match &mut job.kind {
-        JobKind::Steps(steps) => Some(&mut steps.besides),
+    let services = stage.jobs.iter_mut().filter_map(|job| match &mut job.kind {
+        JobKind::Steps(steps) => Some(&mut steps.services),
         JobKind::Image(_) | JobKind::Rollout(_) => None,
     });
-    let envs = besides.flatten().map(|beside| &mut beside.env).chain([&mut stage.env]);
+    let envs = services.flatten().map(|service| &mut service.env).chain([&mut stage.env]);
     for env in envs {
         for (name, value) in variables {
             env.entry(name.clone()).or_insert_with(|| value.clone());

@@ -272,7 +272,7 @@ mod tests {
             "a",
             "a;b ; c\n",
             "about \"Opening \\\"hours\\\" \\\\ \\n é\" // a comment\n\n  // another\n",
-            "start commit=\"main\" touching=\"desk/**\"\nstart base\r\n",
+            "start commit=\"main\" changed=\"desk/**\"\nstart base-moved\r\n",
             "stage \"verify\" { job \"unit\" { limit cpu=1.5 processes=256 n=-3; may-fail } }",
             "stage \"a\" {\n    step name=x.y may-fail=#true \"b\" #null #false\n}\n",
             "step \"\"\"\n    sh -n desk/*.sh\n\n      echo \"nothing\" to 'complain' of\n    \"\"\"\nnext",

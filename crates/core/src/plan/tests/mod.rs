@@ -19,7 +19,7 @@ fn changing(paths: &[&str]) -> Start {
 
 /// A job of one step with these lines in it.
 fn job(name: &str, lines: &str) -> String {
-    format!("job \"{name}\" {{ inside \"x.test/y:1\"; step \"true\"\n {lines}\n }}\n")
+    format!("job \"{name}\" {{ container \"x.test/y:1\"; step \"true\"\n {lines}\n }}\n")
 }
 
 fn read(text: &str) -> Pipeline {
@@ -32,7 +32,7 @@ fn why(text: &str, start: &Start) -> Option<String> {
 
 #[test]
 fn a_condition_leaves_a_job_out_and_says_why() {
-    let starts = "start commit=\"*\"; start tag=\"v*\"; start clock=\"0 5 * * *\"\n";
+    let starts = "start commit=\"*\"; start tag=\"v*\"; start schedule=\"0 5 * * *\"\n";
     let with = |lines: &str| format!("{starts}stage \"a\" {{ {} }}", job("b", lines));
     for (lines, start, expected) in [
         ("when branch=\"main\"", on("main"), None),
@@ -40,11 +40,11 @@ fn a_condition_leaves_a_job_out_and_says_why() {
         ("when branch=\"main\"", tagged("v1"), Some("a run of a tag is not on main")),
         ("when tag=\"v*\"", on("main"), Some("no tag started it (wanted: v*)")),
         ("when tag=\"v2*\"", tagged("v1"), Some("the tag is v1 and not v2*")),
-        ("when start=\"clock\"", on("main"), Some("started by commit and not by clock")),
-        ("when touched=\"desk/**\"", changing(&["desk/a/b"]), None),
-        ("when touched=\"desk/**\"", changing(&["docs/a"]), Some("nothing that fits desk/** was changed")),
-        ("when touched=\"desk/**\"", on("main"), None),
-        ("when branch=\"fix\"\n when touched=\"desk/**\"", on("main"), None),
+        ("when start=\"schedule\"", on("main"), Some("started by commit and not by schedule")),
+        ("when changed=\"desk/**\"", changing(&["desk/a/b"]), None),
+        ("when changed=\"desk/**\"", changing(&["docs/a"]), Some("nothing that fits desk/** was changed")),
+        ("when changed=\"desk/**\"", on("main"), None),
+        ("when branch=\"fix\"\n when changed=\"desk/**\"", on("main"), None),
         ("when branch=\"a\"\n when branch=\"b\"", on("c"), Some("no `when` holds; the branch is c and not a")),
         ("unless branch=\"main\"", on("main"), Some("unless branch=main")),
         ("unless branch=\"main\"", on("fix"), None),
@@ -98,30 +98,30 @@ fn variables_of_the_file_of_the_stage_and_of_the_job_add_up_and_the_nearest_coun
 #[test]
 fn a_start_fits_by_branch_and_changed_files_by_tag_or_by_clock() {
     let text = format!(
-        "start commit=\"main\" touching=\"{{desk,deploy}}/**\"\nstart tag=\"v*\"\nstart clock=\"0 5 * * *\" branch=\"nightly\"\nstage \"a\" {{ {} }}",
+        "start commit=\"main\" changed=\"{{desk,deploy}}/**\"\nstart tag=\"v*\"\nstart schedule=\"0 5 * * *\" branch=\"nightly\"\nstage \"a\" {{ {} }}",
         job("b", "")
     );
     let pipeline = read(&text);
-    assert_eq!(wants(&pipeline, &changing(&["deploy/x.yaml"])), Ok(()));
+    assert_eq!(check_start(&pipeline, &changing(&["deploy/x.yaml"])), Ok(()));
     assert_eq!(
-        wants(&pipeline, &changing(&["docs/x"])).unwrap_err(),
+        check_start(&pipeline, &changing(&["docs/x"])).unwrap_err(),
         "nothing that fits `{desk,deploy}/**` was changed"
     );
-    assert_eq!(wants(&pipeline, &on("fix")).unwrap_err(), "no `start` of its pipeline fits");
-    assert_eq!(wants(&pipeline, &tagged("v1")), Ok(()));
-    assert!(wants(&pipeline, &tagged("x1")).is_err());
-    assert_eq!(wants(&pipeline, &Start { kind: StartKind::Clock, ..on("nightly") }), Ok(()));
+    assert_eq!(check_start(&pipeline, &on("fix")).unwrap_err(), "no `start` of its pipeline fits");
+    assert_eq!(check_start(&pipeline, &tagged("v1")), Ok(()));
+    assert!(check_start(&pipeline, &tagged("x1")).is_err());
+    assert_eq!(check_start(&pipeline, &Start { kind: StartKind::Schedule, ..on("nightly") }), Ok(()));
 }
 
 #[test]
 fn inputs_are_checked_and_filled_up_all_at_once() {
     let text = format!(
-        "ask \"size\" default=\"s\" {{ one-of \"s\" \"l\" }}\nask \"count\" kind=\"number\" least=1 most=3\nask \"dry\" kind=\"yes-no\" default=#false\nask \"note\" longest=3 default=\"\"\nstage \"a\" {{ {} }}",
+        "input \"size\" default=\"s\" {{ one-of \"s\" \"l\" }}\ninput \"count\" kind=\"number\" least=1 most=3\ninput \"dry\" kind=\"yes-no\" default=#false\ninput \"note\" longest=3 default=\"\"\nstage \"a\" {{ {} }}",
         job("b", "")
     );
-    let asks = read(&text).asks;
+    let declared = read(&text).inputs;
     let said = |pairs: &[(&str, &str)]| {
-        inputs(&asks, &pairs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect())
+        inputs(&declared, &pairs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect())
     };
     let values = said(&[("count", "2"), ("dry", "yes")]).unwrap();
     assert_eq!(values.values().collect::<Vec<_>>(), ["2", "yes", "", "s"]);
@@ -129,28 +129,28 @@ fn inputs_are_checked_and_filled_up_all_at_once() {
     assert_eq!(
         faults,
         [
-            "`m` cannot be the `size`: write one of s, l",
-            "`4` cannot be the `count`: write a whole number from 1 to 3",
-            "`long` cannot be the `note`: write a text of at most 3 letters",
-            "the pipeline does not ask for `cuont`; did you mean `count`?",
+            "`m` cannot be the input `size`: write one of s, l",
+            "`4` cannot be the input `count`: write a whole number from 1 to 3",
+            "`long` cannot be the input `note`: write a text of at most 3 letters",
+            "the pipeline has no input `cuont`; did you mean `count`?",
         ]
     );
-    assert_eq!(said(&[]).unwrap_err(), ["`count` must be said: --ask count=VALUE"]);
+    assert_eq!(said(&[]).unwrap_err(), ["the input `count` has no value: write --input count=VALUE"]);
 }
 
 #[test]
 fn files_are_taken_from_the_nearest_job_before_that_keeps_them_or_from_the_one_that_is_named() {
-    let keeps = "keep \"site\" \"out/**\"";
+    let keeps = "artifact \"site\" \"out/**\"";
     let text = format!(
         "stage \"a\" {{ {} }}\nstage \"b\" {{ {} {} }}\nstage \"c\" {{ {} {} }}",
         job("old", keeps),
-        job("taker", "after \"new\"\n take \"site\""),
+        job("taker", "after \"new\"\n fetch \"site\""),
         job("new", &format!("matrix {{ bed \"rose\" }}\n {keeps}")),
-        job("far", "take \"site\" from=\"old\""),
-        job("near", "take \"site\" to=\"in\""),
+        job("far", "fetch \"site\" from=\"old\""),
+        job("near", "fetch \"site\" to=\"in\""),
     );
     let plan = Plan::new(&read(&text), &on("main"));
-    let taken = |key: &str| plan.job(&JobKey::from_text(key)).unwrap().takes[0].to_string();
+    let taken = |key: &str| plan.job(&JobKey::from_text(key)).unwrap().fetches[0].to_string();
     assert_eq!(taken("b/taker"), "b/new:rose", "though it stands behind it in the file");
     assert_eq!((taken("c/far").as_str(), taken("c/near").as_str()), ("a/old", "b/new:rose"));
 }
@@ -199,7 +199,7 @@ fn an_image_whose_platforms_have_runners_of_their_own_is_an_index_behind_a_job_f
             job("last", "after \"desk\"")
         )
     };
-    let plan = Plan::new(&read(&text("\"linux/amd64\" \"linux/arm/v7\" runner=\"each\"")), &on("main"));
+    let plan = Plan::new(&read(&text("\"linux/amd64\" \"linux/arm/v7\" build=\"native\"")), &on("main"));
     let keys: Vec<_> = plan.jobs().map(|job| job.key.as_str()).collect();
     assert_eq!(keys, ["p/first", "p/desk:linux-amd64", "p/desk:linux-arm-v7", "p/desk", "p/last", "s/desk"]);
     let after =
@@ -219,7 +219,7 @@ fn an_image_whose_platforms_have_runners_of_their_own_is_an_index_behind_a_job_f
     let parts = plan.jobs().filter(|job| plan.is_part(&job.key)).count();
     assert_eq!(parts, 2);
 
-    let one = Plan::new(&read(&text("\"linux/arm64\" runner=\"each\"")), &on("main"));
+    let one = Plan::new(&read(&text("\"linux/arm64\" build=\"native\"")), &on("main"));
     let (job, _) = one.image_job("desk").unwrap();
     assert_eq!((job.parts.len(), job.needs.platform.as_deref()), (0, Some("linux/arm64")), "one needs no index");
     let shared = Plan::new(&read(&text("\"linux/amd64\" \"linux/arm64\"")), &on("main"));

@@ -8,12 +8,12 @@ use super::*;
 use crate::image::Digest;
 use crate::pipeline::{self, StartKind};
 use crate::plan::{Plan, Start};
-use crate::run::{BaseImage, PreflightFault, Product};
+use crate::run::{BaseImage, JobResult, PreflightFault};
 
 const PIPELINE: &str = r#"
 stage "verify" {
-    job "one" { inside "x.test/y:1"; step "a"; step "b" }
-    job "two" { inside "x.test/y:1"; step "c" }
+    job "one" { container "x.test/y:1"; step "a"; step "b" }
+    job "two" { container "x.test/y:1"; step "c" }
 }
 stage "package" { image "desk" { push "x.test/desk" { tag "{run}" } } }
 stage "staging" { rollout "desk" { to "staging"; image "desk"; manifests "d/*.yaml" } }
@@ -34,11 +34,11 @@ fn new() -> Run {
 /// The same names, with everything that changes what follows what.
 const TANGLED: &str = r#"
 stage "verify" {
-    job "one" { inside "x.test/y:1"; retry 2; step "a" may-fail=#true; step "b" }
-    job "two" { inside "x.test/y:1"; may-fail; after "one"; step "c" }
+    job "one" { container "x.test/y:1"; retry 2; step "a" may-fail=#true; step "b" }
+    job "two" { container "x.test/y:1"; may-fail; after "one"; step "c" }
 }
 stage "package" { approval "Go on?"; image "desk" { retry 1 only="lost"; push "x.test/desk" { tag "{run}" } } }
-stage "staging" { when earlier="any"; rollout "desk" { to "staging"; image "desk"; manifests "d/*.yaml" } }
+stage "staging" { when result="any"; rollout "desk" { to "staging"; image "desk"; manifests "d/*.yaml" } }
 "#;
 
 fn at(millis: i64) -> Time {
@@ -208,10 +208,10 @@ fn a_run_whose_needs_are_not_there_fails_before_anything_of_it_begins() {
     assert_eq!(run.apply(&Event::PreflightBegan, at(1)).unwrap(), [Effect::Preflight]);
     assert_eq!(run.outstanding(), [Effect::Preflight]);
     assert!(run.apply(&taken("verify/one"), at(1)).is_err());
-    let fault = PreflightFault { job: "verify/one".into(), what: "no secret".into(), next: "set it".into() };
-    let barred = Event::Barred { faults: vec![fault.clone()] };
+    let fault = PreflightFault { job: "verify/one".into(), what: "no secret".into(), fix: "set it".into() };
+    let barred = Event::PreflightFailed { missing: vec![fault.clone()] };
     assert_eq!(run.apply(&barred, at(2)).unwrap(), [Effect::Over(State::Failed)]);
-    assert_eq!(run.barred_by, [fault]);
+    assert_eq!(run.missing, [fault]);
     assert!(run.jobs().all(|job| job.state == State::Skipped && job.queued.is_none()));
     assert!(run.apply(&Event::Began, at(3)).is_err());
 
@@ -244,7 +244,9 @@ fn any_event() -> impl Strategy<Value = Event> {
         14 => Event::JobReturned { job: key(job) },
         15 => Event::Answered { stage: "package".into(), yes: true, by: "ines".into() },
         17 | 18 => Event::PreflightBegan,
-        19 => Event::Barred { faults: vec![PreflightFault { job: job.into(), what: "a".into(), next: "b".into() }] },
+        19 => Event::PreflightFailed {
+            missing: vec![PreflightFault { job: job.into(), what: "a".into(), fix: "b".into() }],
+        },
         16 => Event::Answered { stage: "package".into(), yes: false, by: "tomas".into() },
         10..=12 => Event::JobEnded { job: key(job), outcome, reason: None },
         _ => Event::StopAsked { by: "wren".into() },
@@ -305,14 +307,14 @@ proptest! {
 
 #[test]
 fn a_product_reads_back_as_it_was_stored() {
-    let product = Product::Image {
+    let result = JobResult::Image {
         repository: "x.test/desk".parse().unwrap(),
         digest: Digest::from_bytes(&[1; 32]),
         tags: vec!["a".parse().unwrap()],
         base: Some(BaseImage { name: "x.test/base:1".to_owned(), digest: Digest::from_bytes(&[2; 32]) }),
         platforms: vec!["linux/arm64".to_owned()],
     };
-    let event = Event::Made { job: key("package/desk"), product };
+    let event = Event::ResultAdded { job: key("package/desk"), result };
     let stored = serde_json::to_string(&event).unwrap();
     assert_eq!(serde_json::from_str::<Event>(&stored).unwrap(), event);
 }

@@ -5,7 +5,7 @@ use crate::State;
 use crate::run::{Effect, Event, Outcome, Run, StepEnd};
 
 fn job(name: &str, lines: &str) -> String {
-    format!("job \"{name}\" {{ inside \"x.test/y:1\"; step \"true\"\n {lines}\n }}\n")
+    format!("job \"{name}\" {{ container \"x.test/y:1\"; step \"true\"\n {lines}\n }}\n")
 }
 
 /// Takes a job of one step and ends it.
@@ -53,12 +53,12 @@ fn a_job_begins_when_all_that_it_comes_after_are_over_and_is_skipped_when_one_fa
 #[test]
 fn what_is_for_failures_runs_only_after_one_and_what_is_for_any_end_always() {
     let text = format!(
-        "stage \"a\" {{ {} {} }}\nstage \"b\" {{ {} }}\nstage \"clean\" {{ when earlier=\"any\"\n {} {} }}",
+        "stage \"a\" {{ {} {} }}\nstage \"b\" {{ {} }}\nstage \"clean\" {{ when result=\"any\"\n {} {} }}",
         job("one", ""),
-        job("tell", "after \"one\"\n when earlier=\"failed\""),
+        job("tell", "after \"one\"\n when result=\"failed\""),
         job("two", ""),
         job("sweep", ""),
-        job("mourn", "when earlier=\"failed\""),
+        job("mourn", "when result=\"failed\""),
     );
     let mut run = run_of(&text);
     apply(&mut run, &[Event::Began]);
@@ -79,7 +79,7 @@ fn what_is_for_failures_runs_only_after_one_and_what_is_for_any_end_always() {
 #[test]
 fn a_job_that_may_fail_fails_alone_and_a_step_that_may_lets_its_job_go_on() {
     let text = format!(
-        "stage \"a\" {{ {}\n job \"two\" {{ inside \"x.test/y:1\"; step \"lint\" may-fail=#true; step \"test\" }}\n {} }}",
+        "stage \"a\" {{ {}\n job \"two\" {{ container \"x.test/y:1\"; step \"lint\" may-fail=#true; step \"test\" }}\n {} }}",
         job("one", "may-fail"),
         job("three", "after \"one\"")
     );
@@ -104,7 +104,7 @@ fn a_job_is_tried_again_as_often_as_it_says_and_each_time_is_kept() {
     assert_eq!(apply(&mut run, &[taken("a/one"), ended("a/one", Outcome::Lost)]), [Effect::Offer(key("a/one"))]);
     let job = run.job(&key("a/one")).unwrap();
     assert_eq!((job.state, job.attempt(), job.steps[0].state), (State::Queued, 3, State::Queued));
-    assert_eq!(job.tries.iter().map(|one| one.state).collect::<Vec<_>>(), [State::Failed, State::Lost]);
+    assert_eq!(job.attempts.iter().map(|one| one.state).collect::<Vec<_>>(), [State::Failed, State::Lost]);
     assert_eq!(does(&mut run, "a/one", Outcome::Failed), [Effect::Over(State::Failed)]);
 }
 
@@ -203,7 +203,7 @@ fn a_stage_holds_what_it_is_exclusive_in_from_its_first_job_to_its_end() {
         job("three", "exclusive \"bench\"")
     );
     let held = |run: &Run| {
-        run.holds().iter().map(|hold| format!("{} {} {:?}", hold.lock, hold.stage, hold.job)).collect::<Vec<_>>()
+        run.locks_held().iter().map(|hold| format!("{} {} {:?}", hold.lock, hold.stage, hold.job)).collect::<Vec<_>>()
     };
     let mut run = run_of(&text);
     apply(&mut run, &[Event::Began]);
@@ -227,7 +227,7 @@ fn what_is_carried_over_is_not_done_again_and_what_comes_after_it_begins() {
         job("three", "")
     );
     let mut run = run_of(&text);
-    let carried = |job: &str| Event::Carried { job: key(job), from: "desk#1".parse().unwrap(), products: Vec::new() };
+    let carried = |job: &str| Event::Carried { job: key(job), from: "desk#1".parse().unwrap(), results: Vec::new() };
     apply(&mut run, &[carried("a/one")]);
     assert_eq!(offered(&apply(&mut run, &[Event::Began])), ["a/two"]);
     assert!(run.apply(&carried("b/three"), at(3)).is_err(), "only before it begins");

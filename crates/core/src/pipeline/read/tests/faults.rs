@@ -5,11 +5,11 @@ use crate::pipeline::read;
 
 /// A file with these lines in front of a stage with these lines and a sound job.
 fn file(front: &str, stage: &str) -> String {
-    format!("{front}\nstage \"verify\" {{\n{stage}\njob \"unit\" {{ inside \"x.test/y:1\"; step \"true\" }}\n}}\n")
+    format!("{front}\nstage \"verify\" {{\n{stage}\njob \"unit\" {{ container \"x.test/y:1\"; step \"true\" }}\n}}\n")
 }
 
 fn job(name: &str, lines: &str) -> String {
-    format!("job \"{name}\" {{ inside \"x.test/y:1\"; step \"true\"; {lines} }}")
+    format!("job \"{name}\" {{ container \"x.test/y:1\"; step \"true\"; {lines} }}")
 }
 
 /// The one fault of a text, without its place.
@@ -34,10 +34,10 @@ fn jobs_that_wait_for_each_other_are_named_in_their_order() {
 #[test]
 fn a_condition_that_can_never_hold_says_why() {
     for (front, stage, expected) in [
-        ("", "when start=\"clock\"", "no `start clock` makes such a run"),
+        ("", "when start=\"schedule\"", "no `start schedule` makes such a run"),
         ("start tag=\"*\"", "when tag=\"v*\" branch=\"main\"", "a run of a tag (`v*`) has no branch (`main`)"),
         ("", "when branch=\"main\"\nunless branch=\"main\"", "an `unless` says the same"),
-        ("", "when start=\"hand\" branch=\"a\"\nunless branch=\"a\"", "an `unless` says the same"),
+        ("", "when start=\"manual\" branch=\"a\"\nunless branch=\"a\"", "an `unless` says the same"),
     ] {
         let found = only_fault(&file(front, stage));
         assert_eq!(found, format!("this `when` can never hold: {expected}"));
@@ -45,17 +45,17 @@ fn a_condition_that_can_never_hold_says_why() {
     let in_a_job = file("", &format!("when branch=\"main\"\n{}", job("a", "when branch=\"fix\"")));
     assert_eq!(only_fault(&in_a_job), "this `when` can never hold: `main` is not `fix`");
     let by_unless =
-        file("", "when branch=\"main\"\njob \"z\" { inside \"x.test/y:1\"; step \"true\"; unless branch=\"main\" }");
+        file("", "when branch=\"main\"\njob \"z\" { container \"x.test/y:1\"; step \"true\"; unless branch=\"main\" }");
     assert_eq!(only_fault(&by_unless), "this can never be in a run: an `unless` says the same");
-    assert!(read(&file("", "when branch=\"main\" start=\"hand\"\nunless start=\"clock\"")).is_ok());
+    assert!(read(&file("", "when branch=\"main\" start=\"manual\"\nunless start=\"schedule\"")).is_ok());
 }
 
 #[test]
 fn a_stage_that_waits_for_a_failure_before_any_can_happen_is_never_reached() {
-    let found = only_fault(&file("", "when earlier=\"failed\""));
+    let found = only_fault(&file("", "when result=\"failed\""));
     assert!(found.starts_with("nothing reaches the stage `verify`"), "{found}");
     let behind = file("", "")
-        + "stage \"clean\" { when earlier=\"failed\"\njob \"x\" { inside \"x.test/y:1\"; step \"true\" }\n}";
+        + "stage \"clean\" { when result=\"failed\"\njob \"x\" { container \"x.test/y:1\"; step \"true\" }\n}";
     assert!(read(&behind).is_ok());
 }
 
@@ -69,8 +69,8 @@ fn what_words_do_not_allow_is_a_fault_where_it_stands() {
         ("when", "5:2 `when` says no condition"),
         ("when brnch=\"main\"", "5:7 `when` has no `brnch`"),
         ("when start=\"push\"", "5:7 `push` is not a reason to start"),
-        ("when earlier=\"broken\"", "5:7 `broken` does not say how earlier stages ended"),
-        ("unless earlier=\"failed\"", "5:9 `unless` has no `earlier`"),
+        ("when result=\"broken\"", "5:7 `broken` is not a result of what came before"),
+        ("unless result=\"failed\"", "5:9 `unless` has no `result`"),
         ("matrix { base \"a\" \"a\"; }", "5:20 `a` stands twice"),
         ("matrix { base \"a b\" \"a-b\"; }", "5:2 two jobs of this matrix would be called `a-b`"),
         ("matrix { base \"a\"; without base=\"b\"; }", "5:29 `base` has no value `b`"),
@@ -104,23 +104,23 @@ fn what_words_do_not_allow_is_a_fault_where_it_stands() {
 }
 
 #[test]
-fn starts_and_asks_say_one_sound_thing_each() {
+fn starts_and_inputs_say_one_sound_thing_each() {
     for (front, expected) in [
         ("start", "`start` does not say what starts a run"),
         ("start commit=\"main\" tag=\"v*\"", "`start` says more than one thing"),
-        ("start tag=\"v*\" touching=\"x\"", "`touching` goes with `commit` only"),
-        ("start commit=\"main\" zone=\"UTC\"", "`zone` goes with `clock` only"),
+        ("start tag=\"v*\" changed=\"x\"", "`changed` goes with `commit` only"),
+        ("start commit=\"main\" zone=\"UTC\"", "`zone` goes with `schedule` only"),
         (
-            "start clock=\"0 0 * * *\" zone=\"Europe/Lisbonne\"",
+            "start schedule=\"0 0 * * *\" zone=\"Europe/Lisbonne\"",
             "`Europe/Lisbonne` is not a time zone: write one as in `Europe/Lisbon` or `UTC`",
         ),
-        ("ask \"n\" kind=\"numbr\"", "`numbr` is not a kind of answer"),
-        ("ask \"n\" kind=\"number\" least=3 most=1", "no number is at least `least` and at most `most`"),
-        ("ask \"n\" kind=\"number\" most=3 default=4", "`4` would not be accepted"),
-        ("ask \"n\" default=\"c\" { one-of \"a\" \"b\" }", "`c` would not be accepted"),
-        ("ask \"n\" kind=\"text\" { one-of \"a\" }", "a `kind` and `one-of` cannot both be said"),
-        ("ask \"n\" least=1", "only a number has a least and a most"),
-        ("ask \"n\"\nask \"n\"", "`n` is asked for twice"),
+        ("input \"n\" kind=\"numbr\"", "`numbr` is not a kind of input"),
+        ("input \"n\" kind=\"number\" least=3 most=1", "no number is at least `least` and at most `most`"),
+        ("input \"n\" kind=\"number\" most=3 default=4", "`4` would not be accepted"),
+        ("input \"n\" default=\"c\" { one-of \"a\" \"b\" }", "`c` would not be accepted"),
+        ("input \"n\" kind=\"text\" { one-of \"a\" }", "a `kind` and `one-of` cannot both be said"),
+        ("input \"n\" least=1", "only a number has a least and a most"),
+        ("input \"n\"\ninput \"n\"", "two inputs are called `n`"),
         ("supersede\nsupersede", "`supersede` is said twice"),
     ] {
         assert_eq!(only_fault(&file(front, "")), expected, "{front}");
@@ -132,7 +132,7 @@ fn a_template_may_use_inputs_matrix_and_tag_only_where_they_have_a_value() {
     let image = |lines: &str, tag: &str| {
         format!("stage \"p\" {{ image \"desk\" {{ {lines}\n push \"x.test/d\" {{ tag \"{tag}\" }} }} }}")
     };
-    let with_ask = |text: String| format!("start tag=\"v*\"\nask \"level\"\n{text}");
+    let with_input = |text: String| format!("start tag=\"v*\"\ninput \"level\"\n{text}");
     for (lines, tag, expected) in [
         ("", "{run}-{input.level}", None),
         ("", "{run}-{input.levle}", Some("`{input.levle}` is not known")),
@@ -143,7 +143,7 @@ fn a_template_may_use_inputs_matrix_and_tag_only_where_they_have_a_value() {
         ("matrix { base \"a\" \"b\"; }", "{run}", Some("every job of the matrix would push the tag `{run}`")),
         ("matrix { base \"a\"; }", "{run}", None),
     ] {
-        let text = with_ask(image(lines, tag));
+        let text = with_input(image(lines, tag));
         match expected {
             None => assert!(read(&text).is_ok(), "{text}: {:?}", read(&text)),
             Some(expected) => assert_eq!(only_fault(&text), expected, "{text}"),
@@ -166,24 +166,24 @@ fn a_job_that_would_wait_for_its_own_stage_is_a_fault() {
 
 #[test]
 fn files_that_nobody_keeps_in_time_are_a_fault() {
-    let keeps = job("keeper", "keep \"site\" \"out/**\"");
+    let keeps = job("keeper", "artifact \"site\" \"out/**\"");
     let next = |lines: &str| format!("stage \"next\" {{ {} }}\n", job("taker", lines));
-    assert!(read(&(file("", &keeps) + &next("take \"site\""))).is_ok());
-    assert!(read(&file("", &format!("{keeps}\n{}", job("taker", "after \"keeper\"; take \"site\"")))).is_ok());
-    let beside = file("", &format!("{keeps}\n{}", job("taker", "take \"site\"")));
-    assert_eq!(only_fault(&beside), "no job before this one keeps `site`");
-    let misspelt = read(&(file("", &keeps) + &next("take \"siet\""))).unwrap_err();
+    assert!(read(&(file("", &keeps) + &next("fetch \"site\""))).is_ok());
+    assert!(read(&file("", &format!("{keeps}\n{}", job("taker", "after \"keeper\"; fetch \"site\"")))).is_ok());
+    let beside = file("", &format!("{keeps}\n{}", job("taker", "fetch \"site\"")));
+    assert_eq!(only_fault(&beside), "no job before this one leaves an artifact `site`");
+    let misspelt = read(&(file("", &keeps) + &next("fetch \"siet\""))).unwrap_err();
     assert_eq!(misspelt[0].help.as_deref(), Some("did you mean `site`?"));
     assert_eq!(
-        only_fault(&(file("", &keeps) + &next("take \"site\" from=\"unit\""))),
-        "`unit` does not keep `site` before this job"
+        only_fault(&(file("", &keeps) + &next("fetch \"site\" from=\"unit\""))),
+        "`unit` leaves no artifact `site` before this job"
     );
-    let matrix = job("keeper", "keep \"site\" \"out/**\"; matrix { bed \"rose\" \"fern\"; }");
+    let matrix = job("keeper", "artifact \"site\" \"out/**\"; matrix { bed \"rose\" \"fern\"; }");
     assert_eq!(
-        only_fault(&(file("", &matrix) + &next("take \"site\""))),
-        "every job of the matrix `keeper` keeps `site`"
+        only_fault(&(file("", &matrix) + &next("fetch \"site\""))),
+        "every job of the matrix `keeper` leaves an artifact `site`"
     );
-    assert!(read(&(file("", &matrix) + &next("take \"site\" from=\"keeper:fern\""))).is_ok());
+    assert!(read(&(file("", &matrix) + &next("fetch \"site\" from=\"keeper:fern\""))).is_ok());
 }
 
 #[test]
@@ -202,12 +202,12 @@ fn an_output_that_is_used_before_it_exists_is_a_fault() {
 #[test]
 fn files_may_not_leave_the_workspace_and_keys_must_name_something() {
     for (line, expected) in [
-        ("keep \"a\" \"../x\"", "5:11 `../x` is not a path inside the repository"),
-        ("keep \"a\" \"/etc/*\"", "5:11 `/etc/*` is not a path inside the repository"),
-        ("keep \"a\"", "5:2 `keep` lacks a path"),
+        ("artifact \"a\" \"../x\"", "5:15 `../x` is not a path inside the repository"),
+        ("artifact \"a\" \"/etc/*\"", "5:15 `/etc/*` is not a path inside the repository"),
+        ("artifact \"a\"", "5:2 `artifact` lacks a path"),
         (
-            "keep \"a\" \"x\" for=\"soon\"",
-            "5:15 `soon` is not a length of time: write a number with a unit, as in `90s`, `10m`, `1h30m` or `3d`",
+            "artifact \"a\" \"x\" keep=\"soon\"",
+            "5:19 `soon` is not a length of time: write a number with a unit, as in `90s`, `10m`, `1h30m` or `3d`",
         ),
         ("output \"v\"", "5:2 this output has no file"),
         ("output \"v\" file=\"/etc/passwd\"", "5:13 `/etc/passwd` is not a path inside the repository"),
@@ -216,8 +216,8 @@ fn files_may_not_leave_the_workspace_and_keys_must_name_something() {
         ("cache \"x\" key=\"{hash ../y}\"", "5:12 `../y` is not a pattern of paths inside the repository"),
         ("cache \"x\" key=\"{hash}\"", "5:12 `{hash}` names no files"),
         ("cache \"x\" key=\"{brnch}\"", "5:12 `{brnch}` is not known"),
-        ("report xml=\"a\"", "5:2 `report` names no report"),
-        ("report junit=\"../a\"", "5:9 `../a` is not a path inside the repository"),
+        ("test-report xml=\"a\"", "5:2 `test-report` names no report"),
+        ("test-report junit=\"../a\"", "5:14 `../a` is not a path inside the repository"),
     ] {
         let found = faults(&in_job(line));
         assert!(found.iter().any(|fault| fault == expected), "{line}: {found:?}");

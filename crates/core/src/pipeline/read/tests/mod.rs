@@ -1,7 +1,9 @@
 //! The reader.
 
 mod faults;
+mod notation;
 mod print;
+mod synonyms;
 mod templates;
 
 use proptest::prelude::*;
@@ -15,7 +17,7 @@ start commit="main"
 start commit="release/*"
 stage "verify" {
     job "unit" {
-        inside "registry.fernhollow.test/base/shell:1"
+        container "registry.fernhollow.test/base/shell:1"
         limit time="10m"
         env TZ="UTC" LANG="C"
         step "./test.sh"
@@ -36,7 +38,7 @@ stage "package" {
     }
 }
 stage "staging" {
-    rollout "desk" { to "staging"; image "desk"; manifests "deploy/*.yaml"; settle "2m" }
+    rollout "desk" { to "staging"; image "desk"; manifests "deploy/*.yaml"; limit time="2m" }
 }
 "#;
 
@@ -47,7 +49,7 @@ fn faults(text: &str) -> Vec<String> {
 }
 
 fn in_job(line: &str) -> String {
-    format!("stage \"a\" {{\n job \"b\" {{\n inside \"x.test/y:1\"\n step \"true\"\n {line}\n }}\n}}\n")
+    format!("stage \"a\" {{\n job \"b\" {{\n container \"x.test/y:1\"\n step \"true\"\n {line}\n }}\n}}\n")
 }
 
 #[test]
@@ -78,12 +80,13 @@ fn what_is_stored_of_a_pipeline_reads_back_equal() {
 
 #[test]
 fn an_unknown_word_is_a_fault_with_the_nearest_known_one() {
-    let text = WHOLE.replace("moving", "movign").replace("settle", "stetle");
+    let text = WHOLE.replace("moving", "movign").replace("recipe \"", "recpie \"");
     let faults = read(&text).unwrap_err();
-    assert_eq!(faults[0].message, "`movign` is not a word here");
-    assert_eq!(faults[0].help.as_deref(), Some("did you mean `moving`?"));
-    assert_eq!(faults[0].place, crate::pipeline::Place { line: 23, column: 13, width: 6 });
-    assert_eq!(faults[1].help.as_deref(), Some("did you mean `settle`?"));
+    assert_eq!(faults[0].message, "`recpie` is not a word here");
+    assert_eq!(faults[0].help.as_deref(), Some("did you mean `recipe`?"));
+    assert_eq!(faults[1].message, "`movign` is not a word here");
+    assert_eq!(faults[1].help.as_deref(), Some("did you mean `moving`?"));
+    assert_eq!(faults[1].place, crate::pipeline::Place { line: 23, column: 13, width: 6 });
     assert_eq!(faults.len(), 2, "all faults are told at once");
 }
 
@@ -113,10 +116,10 @@ fn values_that_cannot_work_are_faults_where_they_stand() {
         ("step \"a\" \"b\"", "5:11 `step` takes no further value"),
         ("env A-B=\"x\"", "5:6 `A-B` cannot be a variable's name"),
         ("env CI=\"x\"", "5:6 `CI` is set by Pondrix itself"),
-        ("inside \"x.test/z:1\"", "5:2 `inside` is said twice"),
-        ("step #true", "5:7 `#true` is not a text"),
+        ("container \"x.test/z:1\"", "5:2 this job says twice where it runs"),
+        ("step #true", "5:7 `#true` is not a string"),
         ("step \"x\" { y; }", "5:13 `y` is not a word here"),
-        ("inside \"z\" { y; }", "5:15 `inside` takes no braces"),
+        ("container \"z\" { y; }", "5:18 `container` takes no braces"),
     ] {
         let found = faults(&in_job(line));
         assert!(found.iter().any(|f| f == expected), "{line}: {found:?}");
@@ -139,7 +142,7 @@ fn a_tag_that_never_changes_must_be_called_moving() {
     let found = read(&text).unwrap_err();
     assert_eq!(found[0].message, "the tag `v1` would be the same for every run, and a `tag` is pushed once");
     assert_eq!(found[0].help.as_deref(), Some("write `moving \"v1\"`, or put {commit.short} or {run} into it"));
-    let by_base = WHOLE.replace("start commit=\"main\"", "start commit=\"main\"\nstart base");
+    let by_base = WHOLE.replace("start commit=\"main\"", "start commit=\"main\"\nstart base-moved");
     let found = faults(&by_base);
     assert_eq!(found.len(), 1, "{found:#?}");
     assert!(found[0].contains("would find the tag `{commit.short}` taken"), "{}", found[0]);
@@ -182,7 +185,7 @@ fn names_that_stand_twice_are_faults() {
 
 #[test]
 fn what_is_not_kdl_is_a_fault_with_its_place() {
-    assert_eq!(faults("stage \"a\" {\n  job 1A {\n  }\n}\n"), ["2:7 Expected integer"]);
+    assert_eq!(faults("stage \"a\" {\n  job 1A {\n  }\n}\n"), ["2:7 `1A` must stand in quotes"]);
     assert!(!faults("stage \"a\" {\n  job \"b {\n}\n").is_empty());
 }
 

@@ -8,9 +8,9 @@ use proptest::option;
 use proptest::prelude::*;
 
 use crate::pipeline::{
-    Approval, Ask, AskKind, Axis, Beside, BuildSecret, Cache, Condition, Conditions, Earlier, ImageJob, Job, JobKind,
-    Keep, LayerForm, Limits, Matrix, Needs, Network, Output, Pattern, Pipeline, Push, Ready, Retry, RolloutJob,
-    SecretUse, Spanned, Stage, StartKind, StartRule, Step, StepsJob, Take, read,
+    Approval, Artifact, Axis, BuildSecret, Cache, Condition, Conditions, Fetch, FileSystem, ImageJob, Input, InputKind,
+    Job, JobKind, LayerForm, Limits, Matrix, Needs, Network, OnFailure, Output, Pattern, Pipeline, Push, Ready,
+    RequiredResult, Retry, RolloutJob, SecretUse, Service, Spanned, Stage, StartKind, StartRule, Step, StepsJob, read,
 };
 use crate::{Duration, Schedule, Size};
 
@@ -55,13 +55,13 @@ fn said(word: &str, value: Option<&String>) -> String {
 
 fn start(rule: &StartRule) -> String {
     match rule {
-        StartRule::Commit { branch, touching } => {
-            format!("start commit={}{}\n", quoted(branch.as_str()), named("touching", touching.as_ref()))
+        StartRule::Commit { branch, changed } => {
+            format!("start commit={}{}\n", quoted(branch.as_str()), named("changed", changed.as_ref()))
         }
-        StartRule::Base => "start base\n".to_owned(),
+        StartRule::BaseMoved => "start base-moved\n".to_owned(),
         StartRule::Tag { tag } => format!("start tag={}\n", quoted(tag.as_str())),
-        StartRule::Clock { schedule, branch } => format!(
-            "start clock={} zone={} branch={}\n",
+        StartRule::Schedule { schedule, branch } => format!(
+            "start schedule={} zone={} branch={}\n",
             quoted(schedule.fields()),
             quoted(schedule.zone()),
             quoted(branch)
@@ -69,34 +69,34 @@ fn start(rule: &StartRule) -> String {
     }
 }
 
-fn ask(ask: &Ask) -> String {
-    let (kind, inside) = match &ask.kind {
-        AskKind::Text { longest } => (format!("longest={longest}"), String::new()),
-        AskKind::YesNo => ("kind=\"yes-no\"".to_owned(), String::new()),
-        AskKind::Number { least, most } => (format!("kind=\"number\" least={least} most={most}"), String::new()),
-        AskKind::OneOf(choices) => {
+fn input(input: &Input) -> String {
+    let (kind, inside) = match &input.kind {
+        InputKind::Text { longest } => (format!("longest={longest}"), String::new()),
+        InputKind::YesNo => ("kind=\"yes-no\"".to_owned(), String::new()),
+        InputKind::Number { least, most } => (format!("kind=\"number\" least={least} most={most}"), String::new()),
+        InputKind::OneOf(choices) => {
             let choices: Vec<_> = choices.iter().map(|choice| quoted(choice)).collect();
             (String::new(), format!("{{ one-of {} }}", choices.join(" ")))
         }
     };
-    let (default, help) = (named("default", ask.default.as_ref()), named("help", ask.help.as_ref()));
-    format!("ask {} {kind}{default}{help} {inside}\n", quoted(&ask.name.value))
+    let (default, help) = (named("default", input.default.as_ref()), named("help", input.help.as_ref()));
+    format!("input {} {kind}{default}{help} {inside}\n", quoted(&input.name.value))
 }
 
-fn conditions(conditions: &Conditions, earlier: Option<Earlier>) -> String {
+fn conditions(conditions: &Conditions, earlier: Option<RequiredResult>) -> String {
     let line = |word: &str, one: &Condition| {
         let (branch, tag) = (named("branch", one.branch.as_ref()), named("tag", one.tag.as_ref()));
-        format!("{word}{branch}{tag}{}{}\n", named("start", one.start), named("touched", one.touched.as_ref()))
+        format!("{word}{branch}{tag}{}{}\n", named("start", one.start), named("changed", one.changed.as_ref()))
     };
     let whens = conditions.when.iter().map(|one| line("when", &one.value));
     let unlesses = conditions.unless.iter().map(|one| line("unless", &one.value));
-    let earlier = earlier.and_then(|said| Earlier::WORDS.iter().find(|(_, earlier)| *earlier == said));
-    let earlier = earlier.map(|(word, _)| format!("when earlier=\"{word}\"\n"));
+    let earlier = earlier.and_then(|said| RequiredResult::WORDS.iter().find(|(_, earlier)| *earlier == said));
+    let earlier = earlier.map(|(word, _)| format!("when result=\"{word}\"\n"));
     whens.chain(unlesses).chain(earlier).collect()
 }
 
 fn common(job: &Job) -> String {
-    let mut out = list("after", &job.after) + &conditions(&job.conditions, job.earlier);
+    let mut out = list("after", &job.after) + &conditions(&job.conditions, job.required_result);
     if !job.matrix.is_empty() {
         out += "matrix {\n";
         for axis in &job.matrix.axes {
@@ -137,11 +137,11 @@ fn job(job: &Job) -> String {
                 format!("secret {}{variable}{file}\n", quoted(&one.name.value))
             };
             let secrets: String = steps.secrets.iter().map(secret).collect();
-            said("inside", Some(&steps.inside.value))
+            file_system(&steps.file_system)
                 + &pairs("env", &steps.env)
                 + &secrets
                 + &said("network", Some(&network))
-                + &steps.besides.iter().map(beside).collect::<String>()
+                + &steps.services.iter().map(service).collect::<String>()
                 + &files(steps)
                 + &limits(steps)
                 + &written
@@ -163,7 +163,7 @@ fn job(job: &Job) -> String {
             let network = Network::WORDS.iter().find(|(_, network)| *network == image.network).map(|(word, _)| word);
             let layers = LayerForm::WORDS.iter().find(|(_, form)| Some(*form) == image.layers).map(|(word, _)| word);
             let platforms: Vec<_> = image.platforms.iter().cloned().map(Spanned::from).collect();
-            let each = if image.runner_each { " runner=\"each\"\n" } else { "\n" };
+            let each = if image.builds_native { " build=\"native\"\n" } else { "\n" };
             format!("recipe {} context={}", quoted(&image.recipe), quoted(&image.context))
                 + &more("ignore", &image.ignore)
                 + &more("target", &image.target)
@@ -183,31 +183,43 @@ fn job(job: &Job) -> String {
             said("to", Some(&rollout.to.value))
                 + &said("image", Some(&rollout.image.value))
                 + &list("manifests", &manifests)
-                + &format!("settle \"{}\"\n", rollout.settle)
-                + if rollout.restores { "otherwise \"restore\"\n" } else { "" }
+                + &format!("limit time=\"{}\"\n", rollout.time)
+                + if rollout.on_failure == OnFailure::Restore { "on-failure \"restore\"\n" } else { "" }
         }
     };
     format!("{} {} {{\n{}{inside}}}\n", job.kind.word(), quoted(&job.name.value), common(job))
 }
 
+fn file_system(file_system: &FileSystem) -> String {
+    match file_system {
+        FileSystem::Image(image) => said("container", Some(&image.value)),
+        FileSystem::Built(job) => format!("container image={}\n", quoted(&job.value)),
+        FileSystem::Host => "on-host\n".to_owned(),
+    }
+}
+
 fn files(steps: &StepsJob) -> String {
     let mut out = String::new();
-    for Take { name, from, to } in &steps.takes {
+    for Fetch { name, from, to } in &steps.fetches {
         let from = named("from", from.as_ref().map(|from| &from.value));
-        out += &format!("take {}{from}{}\n", quoted(&name.value), named("to", to.as_ref()));
+        out += &format!("fetch {}{from}{}\n", quoted(&name.value), named("to", to.as_ref()));
     }
-    for Cache { path, key, fallbacks } in &steps.caches {
+    for Cache { path, key, newest } in &steps.caches {
         let key = named("key", Some(&key.value));
-        out += &format!("cache {}{key} {{ {} }}\n", quoted(path), list("fallback", fallbacks));
+        out += &format!("cache {}{key} {{ {} }}\n", quoted(path), list("newest", newest));
     }
-    for Keep { name, patterns, for_time } in &steps.keeps {
+    for Artifact { name, patterns, keep } in &steps.artifacts {
         let patterns: String = patterns.iter().map(|pattern| format!(" {}", quoted(pattern))).collect();
-        out += &format!("keep {}{patterns} for=\"{for_time}\"\n", quoted(&name.value));
+        out += &format!("artifact {}{patterns} keep=\"{keep}\"\n", quoted(&name.value));
     }
     for Output { name, file } in &steps.outputs {
         out += &format!("output {} file={}\n", quoted(&name.value), quoted(file));
     }
-    out + &steps.reports.iter().map(|pattern| format!("report junit={}\n", quoted(pattern))).collect::<String>()
+    out + &steps
+        .test_reports
+        .iter()
+        .map(|pattern| format!("test-report junit={}\n", quoted(pattern)))
+        .collect::<String>()
 }
 
 fn limits(steps: &StepsJob) -> String {
@@ -218,16 +230,16 @@ fn limits(steps: &StepsJob) -> String {
     format!("limit time=\"{}\"{memory}{disk}{processes}{cpu}\n", steps.time)
 }
 
-fn beside(beside: &Beside) -> String {
-    let within = named("within", Some(beside.within));
-    let ready = match &beside.ready {
+fn service(service: &Service) -> String {
+    let within = named("within", Some(service.within));
+    let ready = match &service.ready {
         None => String::new(),
         Some(Ready::Tcp(port)) => format!("ready tcp={port}{within}\n"),
         Some(Ready::Command(command)) => format!("ready {}{within}\n", quoted(command)),
     };
-    let (name, image) = (quoted(&beside.name.value), quoted(&beside.image.value));
-    let command = said("run", beside.command.as_ref());
-    format!("beside {name} {image} {{\n{command}{ready}{}}}\n", pairs("env", &beside.env))
+    let (name, image) = (quoted(&service.name.value), quoted(&service.image.value));
+    let command = said("run", service.command.as_ref());
+    format!("service {name} {image} {{\n{command}{ready}{}}}\n", pairs("env", &service.env))
 }
 
 fn limit(time: Duration) -> String {
@@ -240,7 +252,7 @@ fn stage(stage: &Stage) -> String {
         let (by, within) = (named("by", one.by.as_ref()), named("within", one.within));
         format!("approval {}{by}{within}\n", quoted(&one.question))
     });
-    let earlier = (stage.earlier != Earlier::default()).then_some(stage.earlier);
+    let earlier = (stage.required_result != RequiredResult::default()).then_some(stage.required_result);
     let words = conditions(&stage.conditions, earlier)
         + &pairs("env", &stage.env)
         + &said("exclusive", stage.exclusive.as_ref())
@@ -252,7 +264,7 @@ fn stage(stage: &Stage) -> String {
 fn print(pipeline: &Pipeline) -> String {
     let mut out = said("about", pipeline.about.as_ref());
     out += &pipeline.starts.iter().map(start).collect::<String>();
-    out += &pipeline.asks.iter().map(ask).collect::<String>();
+    out += &pipeline.inputs.iter().map(input).collect::<String>();
     out += &pairs("env", &pipeline.env);
     out += if pipeline.supersede { "supersede\n" } else { "" };
     out + &pipeline.stages.iter().map(stage).collect::<String>()
@@ -281,7 +293,7 @@ fn duration() -> impl Strategy<Value = Duration> {
 /// Conditions of one kind only, so that none contradicts another.
 fn any_conditions() -> impl Strategy<Value = Conditions> {
     let one = prop_oneof![
-        pattern().prop_map(|touched| Condition { touched: Some(touched), ..Condition::default() }),
+        pattern().prop_map(|changed| Condition { changed: Some(changed), ..Condition::default() }),
         Just(Condition { start: Some(StartKind::Try), ..Condition::default() }),
     ];
     vec(one, 0..3)
@@ -306,9 +318,9 @@ fn any_step() -> impl Strategy<Value = Step> {
         .prop_map(|(name, command, folder, env, time, may_fail)| Step { name, command, folder, env, time, may_fail })
 }
 
-fn any_beside() -> impl Strategy<Value = Beside> {
+fn any_service() -> impl Strategy<Value = Service> {
     let ready = prop_oneof![(1u16..).prop_map(Ready::Tcp), text().prop_map(Ready::Command)];
-    (option::of(text()), variables(), ready, duration()).prop_map(|(command, env, ready, within)| Beside {
+    (option::of(text()), variables(), ready, duration()).prop_map(|(command, env, ready, within)| Service {
         command,
         name: String::new().into(),
         image: "x.test/pond:1".to_owned().into(),
@@ -327,9 +339,10 @@ fn any_kind() -> impl Strategy<Value = JobKind> {
         };
         names.into_iter().enumerate().map(one).collect()
     });
-    let keep = (vec("[a-z]{1,3}(/\\*\\*)?", 1..3), duration());
+    let artifact = (vec("[a-z]{1,3}(/\\*\\*)?", 1..3), duration());
     let cache = ("[a-z]{1,5}", "[a-z]{1,3}-\\{hash [a-z]{1,3}\\}", vec("[a-z]{1,4}-", 0..3));
-    let files = (vec(keep, 0..3), vec(cache, 0..2), vec("[a-z]{1,4}/[a-z]{1,3}", 0..2), vec("out/[a-z]{1,4}", 0..2));
+    let files =
+        (vec(artifact, 0..3), vec(cache, 0..2), vec("[a-z]{1,4}/[a-z]{1,3}", 0..2), vec("out/[a-z]{1,4}", 0..2));
     let limits =
         (option::of(1u64..1 << 40), option::of(1u32..9999), option::of(1u32..64_000), option::of(1u64..1 << 40))
             .prop_map(|(memory, processes, cpu, disk)| Limits {
@@ -338,37 +351,44 @@ fn any_kind() -> impl Strategy<Value = JobKind> {
                 cpu,
                 disk: disk.map(Size::from_bytes),
             });
-    let around = (prop_oneof![Just(Network::None), Just(Network::Outbound)], vec(any_beside(), 0..3));
+    let around = (prop_oneof![Just(Network::None), Just(Network::Outbound)], vec(any_service(), 0..3), any::<bool>());
     let settings = (variables(), secrets, duration(), limits, vec(any_step(), 1..4), around);
     let steps = (settings, files).prop_map(
-        |((env, secrets, time, limits, steps, (network, besides)), (keeps, caches, outputs, reports))| {
-            let keep = |(at, (patterns, for_time)): (usize, (Vec<String>, Duration))| Keep {
+        |(
+            (env, secrets, time, limits, steps, (network, services, may_be_on_host)),
+            (artifacts, caches, outputs, test_reports),
+        )| {
+            let artifact = |(at, (patterns, keep)): (usize, (Vec<String>, Duration))| Artifact {
                 name: format!("k{at}").into(),
                 patterns,
-                for_time,
+                keep,
             };
-            let cache = |(path, key, fallbacks): (String, String, Vec<String>)| Cache {
+            let cache = |(path, key, newest): (String, String, Vec<String>)| Cache {
                 path,
                 key: key.into(),
-                fallbacks: fallbacks.into_iter().map(Spanned::from).collect(),
+                newest: newest.into_iter().map(Spanned::from).collect(),
             };
             let output = |(at, file): (usize, String)| Output { name: format!("o{at}").into(), file };
             JobKind::Steps(StepsJob {
-                inside: "x.test/base:{commit.short}".to_owned().into(),
+                file_system: if services.is_empty() && may_be_on_host {
+                    FileSystem::Host
+                } else {
+                    FileSystem::Image("x.test/base:{commit.short}".to_owned().into())
+                },
                 steps,
                 env,
                 network,
-                besides: besides
+                services: services
                     .into_iter()
                     .enumerate()
-                    .map(|(at, beside)| Beside { name: format!("b{at}").into(), ..beside })
+                    .map(|(at, service)| Service { name: format!("b{at}").into(), ..service })
                     .collect(),
                 secrets,
-                takes: Vec::new(),
+                fetches: Vec::new(),
                 caches: caches.into_iter().map(cache).collect(),
-                keeps: keeps.into_iter().enumerate().map(keep).collect(),
+                artifacts: artifacts.into_iter().enumerate().map(artifact).collect(),
                 outputs: outputs.into_iter().enumerate().map(output).collect(),
-                reports,
+                test_reports,
                 time,
                 limits,
             })
@@ -400,7 +420,7 @@ fn any_kind() -> impl Strategy<Value = JobKind> {
                 context,
                 ignore,
                 target,
-                runner_each: !platforms.is_empty() && cache.is_some(),
+                builds_native: !platforms.is_empty() && cache.is_some(),
                 platforms,
                 args,
                 secrets,
@@ -424,14 +444,16 @@ fn any_job() -> impl Strategy<Value = Job> {
         tools,
         ..Needs::default()
     });
-    let earlier = option::of(prop_oneof![Just(Earlier::Passed), Just(Earlier::Any)]);
-    let settings = (any_conditions(), earlier, any_matrix(), retry, any::<bool>(), option::of(name()), needs);
-    (any_kind(), settings).prop_map(|(kind, (conditions, earlier, matrix, retry, may_fail, exclusive, needs))| {
-        // Tags must tell the jobs of a matrix apart.
-        let matrix = if matches!(kind, JobKind::Image(_)) { Matrix::default() } else { matrix };
-        let (name, after) = (String::new().into(), Vec::new());
-        Job { name, after, conditions, earlier, matrix, retry, may_fail, exclusive, needs, kind }
-    })
+    let required_result = option::of(prop_oneof![Just(RequiredResult::Passed), Just(RequiredResult::Any)]);
+    let settings = (any_conditions(), required_result, any_matrix(), retry, any::<bool>(), option::of(name()), needs);
+    (any_kind(), settings).prop_map(
+        |(kind, (conditions, required_result, matrix, retry, may_fail, exclusive, needs))| {
+            // Tags must tell the jobs of a matrix apart.
+            let matrix = if matches!(kind, JobKind::Image(_)) { Matrix::default() } else { matrix };
+            let (name, after) = (String::new().into(), Vec::new());
+            Job { name, after, conditions, required_result, matrix, retry, may_fail, exclusive, needs, kind }
+        },
+    )
 }
 
 fn any_stage() -> impl Strategy<Value = Stage> {
@@ -444,9 +466,9 @@ fn any_stage() -> impl Strategy<Value = Stage> {
             job.name = names[at].clone();
             job.after = if after[at] { names[..at].to_vec() } else { Vec::new() };
         }
-        let earlier = if last { Earlier::Any } else { Earlier::Passed };
+        let required_result = if last { RequiredResult::Any } else { RequiredResult::Passed };
         let conditions = Conditions::default();
-        Stage { name: String::new().into(), conditions, earlier, env, exclusive: None, approval, jobs }
+        Stage { name: String::new().into(), conditions, required_result, env, exclusive: None, approval, jobs }
     })
 }
 
@@ -454,37 +476,37 @@ fn any_start() -> impl Strategy<Value = StartRule> {
     let schedule = (0u8..60, 0u8..24)
         .prop_map(|(minute, hour)| Schedule::new(&format!("{minute} {hour} * * 1-5"), "Europe/Lisbon").unwrap());
     prop_oneof![
-        (pattern(), option::of(pattern())).prop_map(|(branch, touching)| StartRule::Commit { branch, touching }),
-        Just(StartRule::Base),
+        (pattern(), option::of(pattern())).prop_map(|(branch, changed)| StartRule::Commit { branch, changed }),
+        Just(StartRule::BaseMoved),
         pattern().prop_map(|tag| StartRule::Tag { tag }),
-        (schedule, name()).prop_map(|(schedule, branch)| StartRule::Clock { schedule, branch }),
+        (schedule, name()).prop_map(|(schedule, branch)| StartRule::Schedule { schedule, branch }),
     ]
 }
 
-fn any_ask() -> impl Strategy<Value = Ask> {
+fn any_input() -> impl Strategy<Value = Input> {
     let kind = prop_oneof![
-        (12u32..99).prop_map(|longest| AskKind::Text { longest }),
-        btree_set(text(), 1..4).prop_map(|choices| AskKind::OneOf(choices.into_iter().collect())),
-        Just(AskKind::YesNo),
-        (-9i64..0, 0i64..9).prop_map(|(least, most)| AskKind::Number { least, most }),
+        (12u32..99).prop_map(|longest| InputKind::Text { longest }),
+        btree_set(text(), 1..4).prop_map(|choices| InputKind::OneOf(choices.into_iter().collect())),
+        Just(InputKind::YesNo),
+        (-9i64..0, 0i64..9).prop_map(|(least, most)| InputKind::Number { least, most }),
     ];
     (kind, any::<bool>(), option::of(text())).prop_map(|(kind, has_default, help)| {
         let default = has_default.then(|| match &kind {
-            AskKind::Text { .. } => "some".to_owned(),
-            AskKind::OneOf(choices) => choices[0].clone(),
-            AskKind::YesNo => "no".to_owned(),
-            AskKind::Number { least, .. } => least.to_string(),
+            InputKind::Text { .. } => "some".to_owned(),
+            InputKind::OneOf(choices) => choices[0].clone(),
+            InputKind::YesNo => "no".to_owned(),
+            InputKind::Number { least, .. } => least.to_string(),
         });
-        Ask { name: String::new().into(), kind, default, help }
+        Input { name: String::new().into(), kind, default, help }
     })
 }
 
 fn any_pipeline() -> impl Strategy<Value = Pipeline> {
-    let parts = (vec(any_start(), 0..3), vec(any_ask(), 0..3), variables(), any::<bool>(), vec(any_stage(), 1..4));
+    let parts = (vec(any_start(), 0..3), vec(any_input(), 0..3), variables(), any::<bool>(), vec(any_stage(), 1..4));
     (option::of(text()), parts, duration()).prop_map(
-        |(about, (starts, mut asks, env, supersede, mut stages), settle)| {
-            for (at, ask) in asks.iter_mut().enumerate() {
-                ask.name = format!("a{at}").into();
+        |(about, (starts, mut inputs, env, supersede, mut stages), time)| {
+            for (at, input) in inputs.iter_mut().enumerate() {
+                input.name = format!("a{at}").into();
             }
             for (at, stage) in stages.iter_mut().enumerate() {
                 stage.name = format!("s{at}").into();
@@ -505,8 +527,8 @@ fn any_pipeline() -> impl Strategy<Value = Pipeline> {
                     to: "staging".to_owned().into(),
                     image,
                     manifests: vec!["deploy/*.yaml".to_owned()],
-                    settle,
-                    restores: supersede,
+                    time,
+                    on_failure: if supersede { OnFailure::Restore } else { OnFailure::Leave },
                 });
                 let name = "roll".to_owned().into();
                 let job = Job { name, after: Vec::new(), kind, ..stages[0].jobs[0].clone() };
@@ -514,7 +536,7 @@ fn any_pipeline() -> impl Strategy<Value = Pipeline> {
                 let name = "last".to_owned().into();
                 stages.push(Stage { name, jobs: vec![job], approval: None, ..stages[0].clone() });
             }
-            Pipeline { about, starts, asks, env, supersede, stages }
+            Pipeline { about, starts, inputs, env, supersede, stages }
         },
     )
 }
@@ -542,7 +564,7 @@ fn reads_back(pipeline: &Pipeline) -> Result<(), TestCaseError> {
 
 #[test]
 fn names_that_are_values_elsewhere_read_back_as_names() {
-    let text = "stage \"v\" { job \"u\" { inside \"x.test/y:1\"; matrix { \"inf\" \"1\" \"2\" }; step \"x\" } }";
+    let text = "stage \"v\" { job \"u\" { container \"x.test/y:1\"; matrix { \"inf\" \"1\" \"2\" }; step \"x\" } }";
     let pipeline = read(text).unwrap();
     assert_eq!(pipeline.stages[0].jobs[0].matrix.axes[0].name.value, "inf");
     reads_back(&pipeline).unwrap();

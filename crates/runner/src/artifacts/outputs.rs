@@ -1,4 +1,4 @@
-//! `output` and `report`: what a job says in files.
+//! `output` and `test-report`: what a job says in files.
 
 use std::fs::File;
 use std::io::Read;
@@ -6,11 +6,11 @@ use std::path::Path;
 
 use pondrix_core::junit::Report;
 use pondrix_core::pipeline::Output;
-use pondrix_core::run::{Event, Product};
+use pondrix_core::run::{Event, JobResult};
 use pondrix_image::build::plain_path;
 
 use super::walk::fitting;
-use crate::job::Hands;
+use crate::job::JobExecutor;
 
 /// The longest text that a job hands on, in bytes: it becomes a variable of later jobs.
 const LONGEST_OUTPUT: u64 = 64 * 1024;
@@ -28,7 +28,7 @@ fn read(workspace: &Path, path: &str, most: u64) -> Result<Vec<u8>, String> {
 }
 
 /// Hands texts on to later jobs.
-pub(crate) fn outputs(hands: &Hands, workspace: &Path, outputs: &[Output]) -> Result<(), String> {
+pub(crate) fn outputs(executor: &JobExecutor, workspace: &Path, outputs: &[Output]) -> Result<(), String> {
     for output in outputs {
         let name = &output.name.value;
         let told = |words: &str| format!("could not hand on `{name}`: {words}");
@@ -39,17 +39,17 @@ pub(crate) fn outputs(hands: &Hands, workspace: &Path, outputs: &[Output]) -> Re
             return Err(told(&format!("{} has a zero byte in it", output.file)));
         }
         // It would be stored and shown in the clear.
-        if hands.log.hide(&value) != value {
+        if executor.log.hide(&value) != value {
             return Err(told(&format!("{} has a secret in it", output.file)));
         }
-        let product = Product::Output { name: name.clone(), value };
-        hands.report(Event::Made { job: hands.assignment.job.clone(), product });
+        let result = JobResult::Output { name: name.clone(), value };
+        executor.report(Event::ResultAdded { job: executor.assignment.job.clone(), result });
     }
     Ok(())
 }
 
 /// Reads test reports, and tells what they say.
-pub(crate) fn reports(hands: &Hands, workspace: &Path, patterns: &[String]) {
+pub(crate) fn test_reports(executor: &JobExecutor, workspace: &Path, patterns: &[String]) {
     if patterns.is_empty() {
         return;
     }
@@ -59,7 +59,7 @@ pub(crate) fn reports(hands: &Hands, workspace: &Path, patterns: &[String]) {
         Ok(paths) => {
             for path in paths.iter().map(|path| path.display().to_string()) {
                 match read(workspace, &path, LONGEST_REPORT) {
-                    Ok(bytes) => report.add(&path, &hands.log.hide(&String::from_utf8_lossy(&bytes))),
+                    Ok(bytes) => report.add(&path, &executor.log.hide(&String::from_utf8_lossy(&bytes))),
                     Err(words) => report.damage.push(words),
                 }
             }
@@ -67,6 +67,6 @@ pub(crate) fn reports(hands: &Hands, workspace: &Path, patterns: &[String]) {
         Err(error) => report.damage.push(error.to_string()),
     }
     let passed = report.tests.saturating_sub(report.failed + report.skipped);
-    hands.log.say(&format!("tests: {passed} passed, {} failed, {} skipped", report.failed, report.skipped));
-    hands.report(Event::Made { job: hands.assignment.job.clone(), product: Product::Tests { report } });
+    executor.log.say(&format!("tests: {passed} passed, {} failed, {} skipped", report.failed, report.skipped));
+    executor.report(Event::ResultAdded { job: executor.assignment.job.clone(), result: JobResult::Tests { report } });
 }

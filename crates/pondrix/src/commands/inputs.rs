@@ -1,14 +1,14 @@
-//! `--ask`, which several commands have.
+//! `--input`, which several commands have.
 
 use std::collections::BTreeMap;
 
 use clap::Args;
 
-/// What is said to the `ask`s of a pipeline.
+/// The values of a pipeline's inputs.
 #[derive(Clone, Debug, Default, Args)]
 pub(crate) struct Inputs {
-    /// Say something that the pipeline asks for; may be said several times.
-    #[arg(long = "ask", value_name = "NAME=VALUE", value_parser = pair)]
+    /// The value of an input of the pipeline; may be given several times.
+    #[arg(long = "input", value_name = "NAME=VALUE", value_parser = pair)]
     pairs: Vec<(String, String)>,
 }
 
@@ -19,7 +19,7 @@ fn pair(text: &str) -> Result<(String, String), String> {
 
 impl Inputs {
     /// By name. Of a name that was said twice, the last counts.
-    pub(crate) fn said(&self) -> BTreeMap<String, String> {
+    pub(crate) fn values(&self) -> BTreeMap<String, String> {
         self.pairs.iter().cloned().collect()
     }
 }

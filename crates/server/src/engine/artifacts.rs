@@ -1,24 +1,24 @@
-//! What jobs kept, hand on and find again.
+//! What jobs leave, hand on and find again.
 
-use pondrix_api::{CacheAnswer, CacheEntry, CacheQuestion, KeepRequest, KeptFile, Taken};
+use pondrix_api::{ArtifactFile, CacheAnswer, CacheEntry, CacheQuestion, FetchedArtifact, NewArtifact};
 use pondrix_core::pipeline::JobKind;
 use pondrix_core::plan::PlannedJob;
-use pondrix_core::run::{Product, Run};
+use pondrix_core::run::{JobResult, Run};
 use pondrix_core::work::{Outputs, RunFacts};
 use pondrix_core::{JobKey, RunId, State, junit, retention};
 use tracing::{info, warn};
 
 use super::{Engine, LiveRun};
 use crate::clock::now;
-use crate::store::{self, CacheRow, NewKeep, StoreError};
+use crate::store::{self, ArtifactRow, CacheRow, StoreError};
 
 /// How many of a job's runs have their files kept, however long they are to be.
-const MOST_KEEPS: usize = 50;
+const MOST_ARTIFACTS: usize = 50;
 /// How many bytes of archives a project may have.
 const MOST_CACHE: u64 = 10 << 30;
 /// The branch whose archives every run may find.
 const SHARED_SCOPE: &str = "main";
-/// How many runs of a job are looked at for tests that flicker.
+/// How many runs of a job are looked at for tests that are flaky.
 const HISTORY: usize = 30;
 
 impl LiveRun {
@@ -26,9 +26,9 @@ impl LiveRun {
     pub(super) fn outputs(&self, run: &Run, key: &JobKey) -> Outputs {
         let mut outputs = Outputs::new();
         for job in self.row.plan.before(key).into_iter().filter(|job| job.matrix.is_empty()) {
-            let products = run.job(&job.key).map_or(&[][..], |job| &job.products);
-            for product in products {
-                if let Product::Output { name, value } = product {
+            let results = run.job(&job.key).map_or(&[][..], |job| &job.results);
+            for result in results {
+                if let JobResult::Output { name, value } = result {
                     outputs.insert((job.name.clone(), name.clone()), value.clone());
                 }
             }
@@ -45,27 +45,32 @@ impl LiveRun {
 
 impl Engine {
     /// Keeps files of a job.
-    pub(crate) async fn keep(&self, live: &LiveRun, job: &JobKey, request: KeepRequest) -> Result<(), StoreError> {
-        let made = now();
-        let until = made.plus_millis(i64::from(request.seconds) * 1000);
-        let keep = NewKeep { job: job.clone(), name: request.name, made, until, files: request.files };
+    pub(crate) async fn add_artifact(
+        &self,
+        live: &LiveRun,
+        job: &JobKey,
+        request: NewArtifact,
+    ) -> Result<(), StoreError> {
+        let created = now();
+        let until = created.plus_millis(i64::from(request.seconds) * 1000);
+        let artifact = ArtifactRow { job: job.clone(), name: request.name, created, until, files: request.files };
         let run = live.row.id;
-        self.store.write(move |records| store::put_keep(records, run, &keep)).await
+        self.store.write(move |records| store::put_artifact(records, run, &artifact)).await
     }
 
     /// The files that a job kept under a name; those of the run that it was carried over from, where it
     /// was. Nothing when there are none any more.
-    pub(crate) async fn kept(
+    pub(crate) async fn artifact(
         &self,
         run: &RunId,
         job: &JobKey,
         name: &str,
-    ) -> Result<Option<Vec<KeptFile>>, StoreError> {
+    ) -> Result<Option<Vec<ArtifactFile>>, StoreError> {
         let (mut run, job, name) = (run.clone(), job.clone(), name.to_owned());
         loop {
             let Some(live) = self.find(&run).await? else { return Ok(None) };
             let (id, wanted, named) = (live.row.id, job.clone(), name.clone());
-            if let Some(files) = self.store.read(move |c| store::kept(c, id, &wanted, &named)).await? {
+            if let Some(files) = self.store.read(move |c| store::artifact(c, id, &wanted, &named)).await? {
                 return Ok(Some(files));
             }
             let earlier = live.row.summary.rerun_of.filter(|number| *number < run.number);
@@ -81,12 +86,21 @@ impl Engine {
     }
 
     /// The files that a job asks for.
-    pub(super) async fn taken(&self, live: &LiveRun, job: &PlannedJob) -> Result<Vec<Taken>, StoreError> {
+    pub(super) async fn artifacts_for(
+        &self,
+        live: &LiveRun,
+        job: &PlannedJob,
+    ) -> Result<Vec<FetchedArtifact>, StoreError> {
         let JobKind::Steps(steps) = &job.kind else { return Ok(Vec::new()) };
         let mut all = Vec::new();
-        for (take, from) in steps.takes.iter().zip(&job.takes) {
-            let files = self.kept(&live.row.facts.id, from, &take.name.value).await?;
-            all.push(Taken { name: take.name.value.clone(), from: from.to_string(), to: take.to.clone(), files });
+        for (fetch, from) in steps.fetches.iter().zip(&job.fetches) {
+            let files = self.artifact(&live.row.facts.id, from, &fetch.name.value).await?;
+            all.push(FetchedArtifact {
+                name: fetch.name.value.clone(),
+                from: from.to_string(),
+                to: fetch.to.clone(),
+                files,
+            });
         }
         Ok(all)
     }
@@ -102,7 +116,7 @@ impl Engine {
         let key = asked.key.clone();
         let find = move |c: &rusqlite::Connection| {
             let Some(project) = store::project(c, name.as_str())? else { return Ok(None) };
-            let beginnings = asked.fallbacks.iter().map(|fallback| (fallback, true));
+            let beginnings = asked.newest.iter().map(|prefix| (prefix, true));
             for (key, is_beginning) in [(&asked.key, false)].into_iter().chain(beginnings) {
                 for scope in &scopes {
                     let found = store::find_cache(c, project.id, scope, key, is_beginning, now())?;
@@ -131,14 +145,14 @@ impl Engine {
         self.store.write(put).await
     }
 
-    /// Remembers which tests failed, for those that flicker.
+    /// Remembers which tests failed, for those that are flaky.
     pub(super) fn remember_tests(
         connection: &rusqlite::Connection,
         run: i64,
         job: &JobKey,
-        product: &Product,
+        result: &JobResult,
     ) -> Result<(), StoreError> {
-        let Product::Tests { report } = product else { return Ok(()) };
+        let JobResult::Tests { report } = result else { return Ok(()) };
         let failed: Vec<_> = report.failures.iter().map(|failure| failure.test.clone()).collect();
         store::put_tests(connection, run, job, &failed)
     }
@@ -149,15 +163,15 @@ impl Engine {
         run: i64,
         facts: &RunFacts,
         job: &JobKey,
-        product: &Product,
+        result: &JobResult,
     ) -> Result<(), StoreError> {
         if facts.is_try {
             return Ok(());
         }
-        if let Product::Release { environment, image, .. } = product {
+        if let JobResult::Release { environment, image, .. } = result {
             return store::put_running(connection, run, job, environment, image);
         }
-        let Product::Image { repository, digest, tags, base, platforms } = product else { return Ok(()) };
+        let JobResult::Image { repository, digest, tags, base, platforms } = result else { return Ok(()) };
         store::put_tags(connection, run, repository, digest, tags, now())?;
         let branch = facts.branch.as_str();
         // Who builds on an index builds on one image of it: which, the registry is asked.
@@ -166,32 +180,32 @@ impl Engine {
         store::put_image(connection, &pushed)
     }
 
-    /// The tests of a job that flicker over its runs.
-    pub(crate) async fn flickering(&self, project: i64, job: &JobKey) -> Result<Vec<String>, StoreError> {
+    /// The tests of a job that are flaky over its runs.
+    pub(crate) async fn flaky(&self, project: i64, job: &JobKey) -> Result<Vec<String>, StoreError> {
         let job = job.clone();
         let history = self.store.read(move |c| store::test_history(c, project, &job, HISTORY)).await?;
         let mut tests: Vec<&String> = history.iter().flat_map(|(_, failed)| failed).collect();
         tests.sort();
         tests.dedup();
-        let flickers = |test: &&&String| {
+        let is_flaky = |test: &&&String| {
             let of_test: Vec<_> =
                 history.iter().map(|(commit, failed)| (commit.as_str(), failed.contains(test))).collect();
-            junit::flickers(&of_test)
+            junit::is_flaky(&of_test)
         };
-        Ok(tests.iter().filter(flickers).map(|test| (*test).clone()).collect())
+        Ok(tests.iter().filter(is_flaky).map(|test| (*test).clone()).collect())
     }
 
     /// Removes what is not to be kept any more, and contents that nothing refers to.
     pub(crate) async fn tidy(&self) {
         let removed = self.store.write(|c| {
-            let ids = retention::to_remove(&store::all_keeps(c)?, now(), MOST_KEEPS);
-            store::remove_keeps(c, &ids)?;
+            let ids = retention::to_remove(&store::all_artifacts(c)?, now(), MOST_ARTIFACTS);
+            store::remove_artifacts(c, &ids)?;
             Ok(ids.len())
         });
         match removed.await {
             Ok(0) => {}
-            Ok(count) => info!(count, "kept files were removed"),
-            Err(error) => warn!(%error, "kept files could not be looked at"),
+            Ok(count) => info!(count, "artifacts were removed"),
+            Err(error) => warn!(%error, "artifacts could not be looked at"),
         }
         let files = self.files.clone();
         let idle = tokio::task::spawn_blocking(move || files.idle()).await.unwrap_or_default();

@@ -1,39 +1,39 @@
-//! `keep`: files of the workspace become contents of the server.
+//! `artifact`: files of the workspace become contents of the server.
 
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
-use pondrix_api::{ClientError, Digests, KeepRequest, KeptFile};
+use pondrix_api::{ArtifactFile, ClientError, Digests, NewArtifact};
 use pondrix_core::Time;
 use pondrix_core::image::Digest;
-use pondrix_core::pipeline::Keep;
-use pondrix_core::run::{Event, Product};
+use pondrix_core::pipeline::Artifact;
+use pondrix_core::run::{Event, JobResult};
 
 use super::walk::fitting;
-use crate::job::Hands;
+use crate::job::JobExecutor;
 
 /// Hands a content to the server, unless it has it.
-pub(super) fn send(hands: &Hands, content: &Path, digest: &Digest) -> Result<(), String> {
+pub(super) fn send(executor: &JobExecutor, content: &Path, digest: &Digest) -> Result<(), String> {
     let told = |error: &dyn std::fmt::Display| format!("{}: {error}", digest.short());
-    let compressed = tempfile::NamedTempFile::new_in(hands.scratch.path()).map_err(|error| told(&error))?;
+    let compressed = tempfile::NamedTempFile::new_in(executor.scratch.path()).map_err(|error| told(&error))?;
     let packed = (|| {
         let mut encoder = zstd::Encoder::new(compressed.as_file(), 3)?;
         std::io::copy(&mut File::open(content)?, &mut encoder)?;
         encoder.finish().map(|_| ())
     })();
     packed.map_err(|error: std::io::Error| told(&error))?;
-    hands.ask(async |client| client.send_file(&hands.assignment, digest, compressed.path()).await)
+    executor.ask(async |client| client.send_file(&executor.assignment, digest, compressed.path()).await)
 }
 
-/// Keeps files that fit, and says so.
-pub(crate) fn keep(hands: &Hands, workspace: &Path, keep: &Keep) -> Result<(), String> {
-    let name = &keep.name.value;
-    let told = |error: &dyn std::fmt::Display| format!("could not keep `{name}`: {error}");
-    let paths = fitting(workspace, &keep.patterns).map_err(|error| told(&error))?;
+/// Leaves the files that fit, and says so.
+pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifact) -> Result<(), String> {
+    let name = &artifact.name.value;
+    let told = |error: &dyn std::fmt::Display| format!("could not keep the artifact `{name}`: {error}");
+    let paths = fitting(workspace, &artifact.patterns).map_err(|error| told(&error))?;
     if paths.is_empty() {
-        return Err(format!("nothing fits what `{name}` keeps: {}", keep.patterns.join(", ")));
+        return Err(format!("no file fits the artifact `{name}`: {}", artifact.patterns.join(", ")));
     }
     let mut files = Vec::new();
     for relative in paths {
@@ -45,32 +45,35 @@ pub(crate) fn keep(hands: &Hands, workspace: &Path, keep: &Keep) -> Result<(), S
         if data.is_symlink() {
             let link = std::fs::read_link(&path).map_err(|error| told(&error))?.display().to_string();
             let digest = Digest::from_bytes(&[0; 32]);
-            files.push(KeptFile { path: shown, digest, size: 0, executable: false, link: Some(link) });
+            files.push(ArtifactFile { path: shown, digest, size: 0, executable: false, link: Some(link) });
         } else if data.is_file() {
             let executable = data.permissions().mode() & 0o111 != 0;
-            let (digest, size) = hands.folder.contents.put(&path, executable).map_err(|error| told(&error))?;
-            files.push(KeptFile { path: shown, digest, size, executable, link: None });
+            let (digest, size) = executor.folder.contents.put(&path, executable).map_err(|error| told(&error))?;
+            files.push(ArtifactFile { path: shown, digest, size, executable, link: None });
         }
         // Sockets and pipes are no files that anybody could take.
     }
     let digests: BTreeSet<Digest> =
         files.iter().filter(|file| file.link.is_none()).map(|file| file.digest.clone()).collect();
     let digests = Digests { digests: digests.into_iter().collect() };
-    let missing = hands.ask(async |client| client.missing(&hands.assignment, &digests).await).map_err(|e| told(&e))?;
+    let missing =
+        executor.ask(async |client| client.missing(&executor.assignment, &digests).await).map_err(|e| told(&e))?;
     for digest in &missing.digests {
-        let contents = &hands.folder.contents;
+        let contents = &executor.folder.contents;
         let content = contents.find(digest, false).or_else(|| contents.find(digest, true));
         let content = content.ok_or_else(|| told(&"a content is gone from the runner"))?;
-        send(hands, &content, digest).map_err(|error| told(&error))?;
+        send(executor, &content, digest).map_err(|error| told(&error))?;
     }
     let (count, bytes) = (files.len() as u64, files.iter().map(|file| file.size).sum::<u64>());
-    let seconds = keep.for_time.seconds();
-    let request = KeepRequest { name: name.clone(), seconds, files };
-    hands.ask(async |client| client.keep(&hands.assignment, &request).await).map_err(|error| told(&error))?;
-    hands.log.say(&format!("kept {name}: {count} files, {bytes} bytes, for {}", keep.for_time));
+    let seconds = artifact.keep.seconds();
+    let request = NewArtifact { name: name.clone(), seconds, files };
+    executor
+        .ask(async |client| client.add_artifact(&executor.assignment, &request).await)
+        .map_err(|error| told(&error))?;
+    executor.log.say(&format!("artifact {name}: {count} files, {bytes} bytes, kept for {}", artifact.keep));
     let until = now().plus_millis(i64::from(seconds) * 1000);
-    let product = Product::Files { name: name.clone(), count, bytes, until };
-    hands.report(Event::Made { job: hands.assignment.job.clone(), product });
+    let result = JobResult::Artifact { name: name.clone(), count, bytes, until };
+    executor.report(Event::ResultAdded { job: executor.assignment.job.clone(), result });
     Ok(())
 }
 
@@ -79,7 +82,7 @@ fn now() -> Time {
     Time::from_millis(i64::try_from(since.as_millis()).unwrap_or(i64::MAX))
 }
 
-impl Hands {
+impl JobExecutor {
     /// Asks the server, and waits for it where it is away, as long as the job may take.
     pub(super) fn ask<T>(
         &self,

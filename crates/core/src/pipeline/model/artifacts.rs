@@ -1,4 +1,4 @@
-//! Files that jobs leave, take, and find again.
+//! Files that jobs leave, fetch, and find again.
 
 use serde::{Deserialize, Serialize};
 
@@ -7,21 +7,21 @@ use crate::Duration;
 
 /// Files that a job leaves for later jobs and for people.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Keep {
+pub struct Artifact {
     /// Their name.
     pub name: Spanned<String>,
     /// Patterns of their paths in the workspace.
     pub patterns: Vec<String>,
     /// How long they are kept.
-    pub for_time: Duration,
+    pub keep: Duration,
 }
 
-/// Files that a job asks for.
+/// An artifact that a job asks for.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Take {
+pub struct Fetch {
     /// Their name.
     pub name: Spanned<String>,
-    /// The job that kept them; the nearest before that keeps this name, where nothing is said.
+    /// The job that left it; the nearest before that leaves one of this name, where nothing is said.
     pub from: Option<Spanned<String>>,
     /// The folder of the workspace that they are put into; its root, where nothing is said.
     pub to: Option<String>,
@@ -43,9 +43,10 @@ pub struct Cache {
     pub path: String,
     /// What it is found by: a template, with `{hash PATTERN}`.
     pub key: Spanned<String>,
-    /// Beginnings of keys that will do where the key is not found, the best first: templates.
-    pub fallbacks: Vec<Spanned<String>>,
+    /// Prefixes: where the key is not found, the newest whose key begins so will do, the best prefix first.
+    /// Templates.
+    pub newest: Vec<Spanned<String>>,
 }
 
 /// How long files are kept where the file does not say.
-pub(crate) const DEFAULT_KEPT_FOR: Duration = Duration::from_seconds(30 * 86_400);
+pub(crate) const DEFAULT_KEEP: Duration = Duration::from_seconds(30 * 86_400);

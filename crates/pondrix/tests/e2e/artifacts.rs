@@ -1,13 +1,13 @@
 //! Files that jobs keep, take, find again, hand on and report.
 
 use pondrix_core::State;
-use pondrix_core::run::Product;
+use pondrix_core::run::JobResult;
 use pondrix_standin::garden::REGISTRY;
 
 use crate::support::{World, one_job};
 
 fn job(name: &str, lines: &str) -> String {
-    format!("job \"{name}\" {{ inside \"{REGISTRY}/base/shell:1\"\n {lines}\n }}\n")
+    format!("job \"{name}\" {{ container \"{REGISTRY}/base/shell:1\"\n {lines}\n }}\n")
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -19,17 +19,17 @@ async fn files_and_texts_go_from_job_to_job_and_to_people() {
         job(
             "maker",
             &format!(
-                "step \"{}\"\n keep \"site\" \"out/site/**\" for=\"1d\"\n output \"version\" file=\"out/VERSION\"",
+                "step \"{}\"\n artifact \"site\" \"out/site/**\" keep=\"1d\"\n output \"version\" file=\"out/VERSION\"",
                 make.replace('\\', "\\\\")
             )
         ),
         job(
             "taker",
-            "take \"site\" to=\"in\"\n step \"cat in/out/site/link; in/out/site/go; echo version $PONDRIX_OUTPUT_MAKER_VERSION; rm in/out/site/index.html; echo other > in/out/site/index.html\""
+            "fetch \"site\" to=\"in\"\n step \"cat in/out/site/link; in/out/site/go; echo version $PONDRIX_OUTPUT_MAKER_VERSION; rm in/out/site/index.html; echo other > in/out/site/index.html\""
         ),
         job(
             "again",
-            "after \"taker\"\n take \"site\"\n step \"cat out/site/index.html\"\n step \"test $PONDRIX_ATTEMPT = 9\""
+            "after \"taker\"\n fetch \"site\"\n step \"cat out/site/index.html\"\n step \"test $PONDRIX_ATTEMPT = 9\""
         ),
     );
     let (repository, _) = world.project("plant-labels", &[]).await;
@@ -37,29 +37,30 @@ async fn files_and_texts_go_from_job_to_job_and_to_people() {
     let run = world.run_of("plant-labels", &repository.push("Files").unwrap()).await;
     let detail = world.end_of(&run).await;
     assert_eq!(detail.summary.state, State::Failed, "its last job fails on purpose");
-    let products = &detail.stages[0].jobs[0].products;
-    assert!(products.contains(&Product::Output { name: "version".into(), value: "1.2".into() }), "{products:?}");
+    let results = &detail.stages[0].jobs[0].results;
+    assert!(results.contains(&JobResult::Output { name: "version".into(), value: "1.2".into() }), "{results:?}");
     let log = world.log(&run, "more/taker").await;
-    assert_eq!(log, "took site from verify/maker: 3 files\nlily\nruns\nversion 1.2\n");
+    assert_eq!(log, "fetched site from verify/maker: 3 files\nlily\nruns\nversion 1.2\n");
     assert!(world.log(&run, "more/again").await.contains("\nlily\n"), "what one job does to them another does not see");
 
-    let listed = world.pondrix(&["files", &run.to_string()]).await;
+    let listed = world.pondrix(&["artifact", "list", &run.to_string()]).await;
     assert!(listed.out.contains("site") && listed.out.contains("verify/maker"), "{}", listed.out);
     let into = world.folder.path().join("fetched");
-    let fetched = world.pondrix(&["files", &run.to_string(), "site", "--into", &into.display().to_string()]).await;
+    let fetched =
+        world.pondrix(&["artifact", "fetch", &run.to_string(), "site", "--into", &into.display().to_string()]).await;
     assert_eq!(fetched.status, 0, "{}", fetched.err);
     assert_eq!(std::fs::read_to_string(into.join("out/site/link")).unwrap(), "lily\n");
     let mode =
         std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(into.join("out/site/go")).unwrap().permissions());
     assert_eq!(mode & 0o111, 0o111);
-    let unknown = world.pondrix(&["files", &run.to_string(), "sight"]).await;
-    assert!(unknown.err.contains("did not keep `sight`; it kept verify/maker:site"), "{}", unknown.err);
+    let unknown = world.pondrix(&["artifact", "list", &run.to_string(), "sight"]).await;
+    assert!(unknown.err.contains("has no artifact `sight`; it has verify/maker:site"), "{}", unknown.err);
 
     // What passed keeps its files and texts when the rest is done again.
-    let again = world.pondrix(&["rerun", &run.to_string(), "--failed", "--follow"]).await;
+    let again = world.pondrix(&["rerun", &run.to_string(), "--follow"]).await;
     assert_eq!(again.status, 1, "{}", again.out);
-    assert!(again.out.contains("took site from verify/maker: 3 files"), "{}", again.out);
-    let listed = world.pondrix(&["files", "plant-labels#2", "site"]).await;
+    assert!(again.out.contains("fetched site from verify/maker: 3 files"), "{}", again.out);
+    let listed = world.pondrix(&["artifact", "list", "plant-labels#2", "site"]).await;
     assert!(listed.out.contains("out/site/link -> index.html"), "{}{}", listed.out, listed.err);
 }
 
@@ -75,7 +76,7 @@ async fn files_cannot_lead_out_of_the_workspace_and_a_text_cannot_carry_a_secret
             "secret \"KEY\"\n step \"echo the $KEY > v\"\n output \"v\" file=\"v\"",
             "could not hand on `v`: v has a secret in it",
         ),
-        ("step \"true\"\n keep \"site\" \"none/**\"", "nothing fits what `site` keeps: none/**"),
+        ("step \"true\"\n artifact \"site\" \"none/**\"", "no file fits the artifact `site`: none/**"),
     ]
     .into_iter()
     .enumerate()
@@ -91,7 +92,7 @@ async fn files_cannot_lead_out_of_the_workspace_and_a_text_cannot_carry_a_secret
 async fn a_cache_is_found_by_its_key_or_its_beginning_and_no_branch_writes_into_that_of_main() {
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
-    let lines = "cache \"vendor/seeds\" key=\"seeds-{hash lock.txt}\" { fallback \"seeds-\" }\n \
+    let lines = "cache \"vendor/seeds\" key=\"seeds-{hash lock.txt}\" { newest \"seeds-\" }\n \
                  step \"cat vendor/seeds/all 2>/dev/null || echo none; mkdir -p vendor/seeds; echo $PONDRIX_BRANCH >> vendor/seeds/all; test ! -e fail\"";
     let text = one_job(lines).replace("commit=\"main\"", "commit=\"**\"");
     repository.write("pondrix.kdl", &text).unwrap();
@@ -127,7 +128,7 @@ async fn a_cache_is_found_by_its_key_or_its_beginning_and_no_branch_writes_into_
 async fn test_reports_are_counted_shown_and_tests_that_flicker_are_known() {
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
-    let lines = "step \"./report.sh\"\n report junit=\"out/*.xml\"";
+    let lines = "step \"./report.sh\"\n test-report junit=\"out/*.xml\"";
     repository.write("pondrix.kdl", &one_job(lines)).unwrap();
     let script = |failure: &str| {
         format!(
@@ -145,7 +146,7 @@ async fn test_reports_are_counted_shown_and_tests_that_flicker_are_known() {
     let run = world.run_of("plant-labels", &repository.push("Reports").unwrap()).await;
     let detail = world.end_of(&run).await;
     assert_eq!(detail.summary.state, State::Failed);
-    let Some(Product::Tests { report }) = detail.stages[0].jobs[0].products.first() else { panic!("no report") };
+    let Some(JobResult::Tests { report }) = detail.stages[0].jobs[0].results.first() else { panic!("no report") };
     assert_eq!((report.tests, report.failed, report.skipped), (3, 1, 1));
     let shown = world.pondrix(&["show", &run.to_string()]).await;
     for wanted in
@@ -153,19 +154,19 @@ async fn test_reports_are_counted_shown_and_tests_that_flicker_are_known() {
     {
         assert!(shown.out.contains(wanted), "no `{wanted}` in {}", shown.out);
     }
-    // The same commit, and now it passes: the test flickers.
-    let flickering = async || world.client.flickering("plant-labels", "verify/unit").await.unwrap().tests;
-    assert!(flickering().await.is_empty());
+    // The same commit, and now it passes: the test is flaky.
+    let flaky = async || world.client.flaky("plant-labels", "verify/unit").await.unwrap().tests;
+    assert!(flaky().await.is_empty());
     repository.write("report.sh", &script("")).unwrap();
     let tried = world.pondrix(&["rerun", &run.to_string(), "--follow"]).await;
     assert_eq!(tried.status, 1, "the same commit fails again");
-    assert!(flickering().await.is_empty(), "what always fails does not flicker");
+    assert!(flaky().await.is_empty(), "what always fails is not flaky");
     for (number, failure) in ["", "<failure message=\"too long\"/>", ""].into_iter().enumerate() {
         repository.write("report.sh", &script(failure)).unwrap();
         let run = world.run_of("plant-labels", &repository.push(&format!("To and fro {number}")).unwrap()).await;
         world.end_of(&run).await;
     }
-    assert_eq!(flickering().await, ["labels: fits"]);
+    assert_eq!(flaky().await, ["labels: fits"]);
     let shown = world.pondrix(&["show", "plant-labels#2"]).await;
-    assert!(shown.out.contains("flickers: labels: fits, which passed and failed lately"), "{}", shown.out);
+    assert!(shown.out.contains("flaky: labels: fits, which passed and failed lately"), "{}", shown.out);
 }

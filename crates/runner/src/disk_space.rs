@@ -15,13 +15,13 @@ const PAUSE_FOR_LOOK: u32 = 20;
 const BLOCK: u64 = 512;
 
 /// What a job may write, and where it does.
-pub(crate) struct Room {
+pub(crate) struct DiskSpace {
     pub(crate) limit: Size,
     folders: [PathBuf; 2],
     next_look: Instant,
 }
 
-impl Room {
+impl DiskSpace {
     /// In a job's scratch folder. The commit's files count with what the job makes of them.
     pub(crate) fn new(scratch: &Path, limit: Size) -> Self {
         let folder = |name: &str| scratch.join(name);

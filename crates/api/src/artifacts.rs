@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 
 /// A file that is kept.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct KeptFile {
+pub struct ArtifactFile {
     /// Its path in the workspace.
     pub path: String,
     /// The digest of its content.
@@ -22,20 +22,20 @@ pub struct KeptFile {
 
 /// The files that a job kept under a name.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct KeptFiles {
+pub struct ArtifactFiles {
     /// The files, by path.
-    pub files: Vec<KeptFile>,
+    pub files: Vec<ArtifactFile>,
 }
 
 /// Files to keep, from a runner that has sent what was missing of them.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct KeepRequest {
+pub struct NewArtifact {
     /// Their name.
     pub name: String,
     /// For how long, in seconds.
     pub seconds: u32,
     /// The files.
-    pub files: Vec<KeptFile>,
+    pub files: Vec<ArtifactFile>,
 }
 
 /// Which of these contents does the server not have?
@@ -47,7 +47,7 @@ pub struct Digests {
 
 /// Files that a job asked for, from where they were kept.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Taken {
+pub struct FetchedArtifact {
     /// Their name.
     pub name: String,
     /// Who kept them.
@@ -55,7 +55,7 @@ pub struct Taken {
     /// The folder of the workspace that they are put into; its root, where nothing is said.
     pub to: Option<String>,
     /// The files; nothing when they are not kept any more.
-    pub files: Option<Vec<KeptFile>>,
+    pub files: Option<Vec<ArtifactFile>>,
 }
 
 /// A question for an archive by its keys.
@@ -63,8 +63,8 @@ pub struct Taken {
 pub struct CacheQuestion {
     /// The key.
     pub key: String,
-    /// Beginnings of keys that will do, the best first.
-    pub fallbacks: Vec<String>,
+    /// Prefixes of keys: the newest that begins so will do, the best prefix first.
+    pub newest: Vec<String>,
 }
 
 /// An archive under a key.
@@ -87,9 +87,9 @@ pub struct CacheAnswer {
     pub may_write: bool,
 }
 
-/// Tests that flicker.
+/// Tests that are flaky.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct FlickeringTests {
+pub struct FlakyTests {
     /// By name.
     pub tests: Vec<String>,
 }

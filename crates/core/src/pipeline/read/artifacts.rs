@@ -1,55 +1,55 @@
-//! `keep`, `take`, `output`, `cache`, `report`.
+//! `artifact`, `fetch`, `output`, `cache`, `test-report`.
 
 use super::values::{is_name, name, parsed, path};
-use crate::pipeline::model::{Cache, DEFAULT_KEPT_FOR, Keep, Output, Spanned, Take};
+use crate::pipeline::model::{Artifact, Cache, DEFAULT_KEEP, Fetch, Output, Spanned};
 use crate::pipeline::nodes::Line;
 
 /// The words about files that a job may have.
-pub(super) const FILE_WORDS: [&str; 5] = ["keep", "take", "output", "cache", "report"];
+pub(super) const FILE_WORDS: [&str; 5] = ["artifact", "fetch", "output", "cache", "test-report"];
 /// The words inside a cache.
-pub(super) const CACHE_WORDS: [&str; 1] = ["fallback"];
+pub(super) const CACHE_WORDS: [&str; 1] = ["newest"];
 
 /// What the words about files say.
 #[derive(Default)]
 pub(super) struct Files {
-    pub(super) keeps: Vec<Keep>,
-    pub(super) takes: Vec<Take>,
+    pub(super) artifacts: Vec<Artifact>,
+    pub(super) fetches: Vec<Fetch>,
     pub(super) outputs: Vec<Output>,
     pub(super) caches: Vec<Cache>,
-    pub(super) reports: Vec<String>,
+    pub(super) test_reports: Vec<String>,
 }
 
 impl Files {
     /// Reads a line when its word is one of [`FILE_WORDS`]; gives it back when not.
     pub(super) fn take<'s, 't>(&mut self, line: Line<'s, 't>) -> Result<(), Line<'s, 't>> {
         match line.word() {
-            "keep" => self.keep(line),
-            "take" => self.take_files(line),
+            "artifact" => self.artifact(line),
+            "fetch" => self.fetch(line),
             "output" => self.output(line),
             "cache" => self.cache(line),
-            "report" => self.report(line),
+            "test-report" => self.test_report(line),
             _ => return Err(line),
         }
         Ok(())
     }
 
-    fn keep(&mut self, mut line: Line<'_, '_>) {
-        let for_time = line.named("for").and_then(|text| parsed(&line, &text)).unwrap_or(DEFAULT_KEPT_FOR);
+    fn artifact(&mut self, mut line: Line<'_, '_>) {
+        let keep = line.named("keep").and_then(|text| parsed(&line, &text)).unwrap_or(DEFAULT_KEEP);
         let name = name(&mut line);
         let texts = line.texts("a path");
         let patterns = texts.into_iter().filter_map(|text| pattern(&line, text)).collect();
         if let Some(name) = name {
-            twice(&line, &name, self.keeps.iter().map(|keep| &keep.name));
-            self.keeps.push(Keep { name, patterns, for_time });
+            twice(&line, &name, self.artifacts.iter().map(|artifact| &artifact.name));
+            self.artifacts.push(Artifact { name, patterns, keep });
         }
         line.end_without_block(false);
     }
 
-    fn take_files(&mut self, mut line: Line<'_, '_>) {
+    fn fetch(&mut self, mut line: Line<'_, '_>) {
         let (from, to) = (line.named("from"), line.named("to"));
         let to = to.and_then(|to| path(&line, to)).filter(|to| to != ".");
         if let Some(name) = name(&mut line) {
-            self.takes.push(Take { name, from, to });
+            self.fetches.push(Fetch { name, from, to });
         }
         line.end_without_block(false);
     }
@@ -80,25 +80,25 @@ impl Files {
             }
             Some(path)
         });
-        let mut fallbacks = Vec::new();
+        let mut newest = Vec::new();
         line.inside(&CACHE_WORDS, |mut line| {
-            let known = line.word() == "fallback";
+            let known = line.word() == "newest";
             if known {
-                fallbacks.extend(line.texts("the beginning of a key"));
+                newest.extend(line.texts("the beginning of a key"));
                 line.end_without_block(false);
             }
             known
         });
         if let Some(path) = at {
-            self.caches.push(Cache { path, key: key.unwrap_or_default(), fallbacks });
+            self.caches.push(Cache { path, key: key.unwrap_or_default(), newest });
         }
         line.end(false);
     }
 
-    fn report(&mut self, mut line: Line<'_, '_>) {
+    fn test_report(&mut self, mut line: Line<'_, '_>) {
         match line.named("junit") {
-            Some(text) => self.reports.extend(pattern(&line, text)),
-            None => line.fault(line.span(), "`report` names no report", "write report junit=\"out/*.xml\""),
+            Some(text) => self.test_reports.extend(pattern(&line, text)),
+            None => line.fault(line.span(), "`test-report` names no report", "write test-report junit=\"out/*.xml\""),
         }
         line.end_without_block(false);
     }

@@ -11,11 +11,11 @@ use pondrix_image::build::plain_path;
 use pondrix_image::layer;
 use sha2::{Digest as _, Sha256};
 
-use super::keep::send;
-use super::store::digest_of;
-use super::take::content;
+use super::contents::digest_of;
+use super::fetch::content;
+use super::upload::send;
 use super::walk::{fitting, walk};
-use crate::job::Hands;
+use crate::job::JobExecutor;
 
 /// What came of looking for an archive.
 pub(crate) struct Restored {
@@ -50,27 +50,26 @@ fn key(workspace: &Path, parts: &[KeyPart]) -> io::Result<String> {
 }
 
 /// Finds files again. That they are not found, or cannot be put into place, ends no job.
-pub(crate) fn restore(hands: &Hands, workspace: &Path, cache: &CacheWork) -> Option<Restored> {
-    match restore_inner(hands, workspace, cache) {
+pub(crate) fn restore(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) -> Option<Restored> {
+    match restore_inner(executor, workspace, cache) {
         Ok(restored) => Some(restored),
         Err(words) => {
-            hands.log.say(&format!("cache {}: {words}", cache.path));
+            executor.log.say(&format!("cache {}: {words}", cache.path));
             None
         }
     }
 }
 
-fn restore_inner(hands: &Hands, workspace: &Path, cache: &CacheWork) -> Result<Restored, String> {
+fn restore_inner(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) -> Result<Restored, String> {
     let told = |error: io::Error| error.to_string();
     let key_now = key(workspace, &cache.key).map_err(told)?;
-    let fallbacks =
-        cache.fallbacks.iter().map(|parts| key(workspace, parts)).collect::<Result<_, _>>().map_err(told)?;
-    let question = CacheQuestion { key: key_now.clone(), fallbacks };
-    let answer = hands.ask(async |client| client.find_cache(&hands.assignment, &question).await)?;
+    let newest = cache.newest.iter().map(|parts| key(workspace, parts)).collect::<Result<_, _>>().map_err(told)?;
+    let question = CacheQuestion { key: key_now.clone(), newest };
+    let answer = executor.ask(async |client| client.find_cache(&executor.assignment, &question).await)?;
     match &answer.found {
-        None => hands.log.say(&format!("cache {}: nothing under {key_now} yet", cache.path)),
+        None => executor.log.say(&format!("cache {}: nothing under {key_now} yet", cache.path)),
         Some(found) => {
-            let archive = content(hands, &found.digest, false)?;
+            let archive = content(executor, &found.digest, false)?;
             // What stands in its place in the commit gives way.
             if let Some(there) = plain_path(workspace, Path::new(&cache.path)) {
                 match there.symlink_metadata() {
@@ -80,41 +79,41 @@ fn restore_inner(hands: &Hands, workspace: &Path, cache: &CacheWork) -> Result<R
                 }
             }
             let file = io::BufReader::new(File::open(&archive).map_err(told)?);
-            layer::unpack_files(file, workspace, hands.launcher.ids()).map_err(|error| error.to_string())?;
-            hands.log.say(&format!("cache {}: found under {} ({} bytes)", cache.path, found.key, found.size));
+            layer::unpack_files(file, workspace, executor.launcher.ids()).map_err(|error| error.to_string())?;
+            executor.log.say(&format!("cache {}: found under {} ({} bytes)", cache.path, found.key, found.size));
         }
     }
     Ok(Restored { path: cache.path.clone(), key: key_now, may_write: answer.may_write })
 }
 
 /// Leaves files for the next run. That they cannot be left ends no job.
-pub(crate) fn save(hands: &Hands, workspace: &Path, restored: &Restored) {
+pub(crate) fn save(executor: &JobExecutor, workspace: &Path, restored: &Restored) {
     if !restored.may_write {
         return;
     }
-    if let Err(words) = save_inner(hands, workspace, restored) {
-        hands.log.say(&format!("cache {}: {words}", restored.path));
+    if let Err(words) = save_inner(executor, workspace, restored) {
+        executor.log.say(&format!("cache {}: {words}", restored.path));
     }
 }
 
-fn save_inner(hands: &Hands, workspace: &Path, restored: &Restored) -> Result<(), String> {
+fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> Result<(), String> {
     let Some(from) = plain_path(workspace, Path::new(&restored.path)) else {
         return Err("it leads through a link, and is not left for the next run".to_owned());
     };
     if from.symlink_metadata().is_err() {
         return Err("the job did not make it".to_owned());
     }
-    let packed = tempfile::NamedTempFile::new_in(hands.scratch.path()).map_err(|error| error.to_string())?;
+    let packed = tempfile::NamedTempFile::new_in(executor.scratch.path()).map_err(|error| error.to_string())?;
     pack(workspace, &restored.path, packed.as_file()).map_err(|error| error.to_string())?;
-    let (digest, size) = hands.folder.contents.put(packed.path(), false).map_err(|error| error.to_string())?;
+    let (digest, size) = executor.folder.contents.put(packed.path(), false).map_err(|error| error.to_string())?;
     let asked = Digests { digests: vec![digest.clone()] };
-    let missing = hands.ask(async |client| client.missing(&hands.assignment, &asked).await)?;
+    let missing = executor.ask(async |client| client.missing(&executor.assignment, &asked).await)?;
     if !missing.digests.is_empty() {
-        send(hands, packed.path(), &digest)?;
+        send(executor, packed.path(), &digest)?;
     }
     let entry = CacheEntry { key: restored.key.clone(), digest, size };
-    hands.ask(async |client| client.put_cache(&hands.assignment, &entry).await)?;
-    hands.log.say(&format!("cache {}: left under {} ({size} bytes)", restored.path, restored.key));
+    executor.ask(async |client| client.put_cache(&executor.assignment, &entry).await)?;
+    executor.log.say(&format!("cache {}: left under {} ({size} bytes)", restored.path, restored.key));
     Ok(())
 }
 

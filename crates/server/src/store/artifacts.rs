@@ -1,6 +1,6 @@
-//! What jobs kept, and what they find again.
+//! What jobs leave, and what they find again.
 
-use pondrix_api::KeptFile;
+use pondrix_api::ArtifactFile;
 use pondrix_core::image::Digest;
 use pondrix_core::retention::Kept;
 use pondrix_core::{JobKey, Time};
@@ -8,14 +8,14 @@ use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::StoreError;
 
-/// Files to keep.
+/// Files to artifact.
 #[derive(Clone, Debug)]
-pub(crate) struct NewKeep {
+pub(crate) struct ArtifactRow {
     pub(crate) job: JobKey,
     pub(crate) name: String,
-    pub(crate) made: Time,
+    pub(crate) created: Time,
     pub(crate) until: Time,
-    pub(crate) files: Vec<KeptFile>,
+    pub(crate) files: Vec<ArtifactFile>,
 }
 
 /// An archive that a job finds again.
@@ -31,20 +31,20 @@ fn digest_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Digest> {
 }
 
 /// Keeps files. Those that the job kept under this name the time before are forgotten.
-pub(crate) fn put_keep(connection: &Connection, run: i64, keep: &NewKeep) -> Result<(), StoreError> {
+pub(crate) fn put_artifact(connection: &Connection, run: i64, artifact: &ArtifactRow) -> Result<(), StoreError> {
     connection.execute(
-        "DELETE FROM keeps WHERE run = ?1 AND job = ?2 AND name = ?3",
-        params![run, keep.job.as_str(), keep.name],
+        "DELETE FROM artifacts WHERE run = ?1 AND job = ?2 AND name = ?3",
+        params![run, artifact.job.as_str(), artifact.name],
     )?;
     connection.execute(
-        "INSERT INTO keeps (run, job, name, made, until) VALUES (?1, ?2, ?3, ?4, ?5)",
-        params![run, keep.job.as_str(), keep.name, keep.made.millis(), keep.until.millis()],
+        "INSERT INTO artifacts (run, job, name, created, until) VALUES (?1, ?2, ?3, ?4, ?5)",
+        params![run, artifact.job.as_str(), artifact.name, artifact.created.millis(), artifact.until.millis()],
     )?;
     let id = connection.last_insert_rowid();
     let mut insert = connection.prepare_cached(
-        "INSERT INTO kept_files (keep, path, digest, size, executable, link) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        "INSERT INTO artifact_files (artifact, path, digest, size, executable, link) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
     )?;
-    for file in &keep.files {
+    for file in &artifact.files {
         let size = i64::try_from(file.size).unwrap_or(i64::MAX);
         insert.execute(params![id, file.path, file.digest.bytes(), size, file.executable, file.link])?;
     }
@@ -52,21 +52,22 @@ pub(crate) fn put_keep(connection: &Connection, run: i64, keep: &NewKeep) -> Res
 }
 
 /// The files that a job kept under a name; nothing when it kept none, or they are not kept any more.
-pub(crate) fn kept(
+pub(crate) fn artifact(
     connection: &Connection,
     run: i64,
     job: &JobKey,
     name: &str,
-) -> Result<Option<Vec<KeptFile>>, StoreError> {
+) -> Result<Option<Vec<ArtifactFile>>, StoreError> {
     let id: Option<i64> = connection
-        .prepare_cached("SELECT id FROM keeps WHERE run = ?1 AND job = ?2 AND name = ?3")?
+        .prepare_cached("SELECT id FROM artifacts WHERE run = ?1 AND job = ?2 AND name = ?3")?
         .query_row(params![run, job.as_str(), name], |row| row.get(0))
         .optional()?;
     let Some(id) = id else { return Ok(None) };
-    let mut statement = connection
-        .prepare_cached("SELECT path, digest, size, executable, link FROM kept_files WHERE keep = ?1 ORDER BY path")?;
+    let mut statement = connection.prepare_cached(
+        "SELECT path, digest, size, executable, link FROM artifact_files WHERE artifact = ?1 ORDER BY path",
+    )?;
     let rows = statement.query_map([id], |row| {
-        Ok(KeptFile {
+        Ok(ArtifactFile {
             path: row.get(0)?,
             digest: digest_of(row, 1)?,
             size: row.get::<_, i64>(2)?.unsigned_abs(),
@@ -78,9 +79,9 @@ pub(crate) fn kept(
 }
 
 /// Everything that is kept.
-pub(crate) fn all_keeps(connection: &Connection) -> Result<Vec<Kept>, StoreError> {
+pub(crate) fn all_artifacts(connection: &Connection) -> Result<Vec<Kept>, StoreError> {
     let mut statement = connection.prepare_cached(
-        "SELECT k.id, r.project || '/' || k.job || '/' || k.name, k.made, k.until FROM keeps k JOIN runs r ON r.id = k.run",
+        "SELECT k.id, r.project || '/' || k.job || '/' || k.name, k.created, k.until FROM artifacts k JOIN runs r ON r.id = k.run",
     )?;
     let rows = statement.query_map([], |row| {
         let (made, until) = (Time::from_millis(row.get(2)?), Time::from_millis(row.get(3)?));
@@ -90,15 +91,15 @@ pub(crate) fn all_keeps(connection: &Connection) -> Result<Vec<Kept>, StoreError
 }
 
 /// Forgets what is not to be kept any more.
-pub(crate) fn remove_keeps(connection: &Connection, ids: &[i64]) -> Result<(), StoreError> {
-    let mut statement = connection.prepare_cached("DELETE FROM keeps WHERE id = ?1")?;
+pub(crate) fn remove_artifacts(connection: &Connection, ids: &[i64]) -> Result<(), StoreError> {
+    let mut statement = connection.prepare_cached("DELETE FROM artifacts WHERE id = ?1")?;
     ids.iter().try_for_each(|id| statement.execute([id]).map(|_| ()))?;
     Ok(())
 }
 
 /// Whether anything refers to a file's content.
 pub(crate) fn is_needed(connection: &Connection, digest: &Digest) -> Result<bool, StoreError> {
-    let question = "SELECT EXISTS (SELECT 1 FROM kept_files WHERE digest = ?1)
+    let question = "SELECT EXISTS (SELECT 1 FROM artifact_files WHERE digest = ?1)
                     OR EXISTS (SELECT 1 FROM caches WHERE digest = ?1)";
     Ok(connection.prepare_cached(question)?.query_row([digest.bytes()], |row| row.get(0))?)
 }
@@ -114,7 +115,7 @@ pub(crate) fn find_cache(
 ) -> Result<Option<CacheRow>, StoreError> {
     let fits = if is_beginning { "substr(key, 1, length(?3)) = ?3" } else { "key = ?3" };
     let question = format!(
-        "SELECT key, digest, size FROM caches WHERE project = ?1 AND scope = ?2 AND {fits} ORDER BY made DESC LIMIT 1"
+        "SELECT key, digest, size FROM caches WHERE project = ?1 AND scope = ?2 AND {fits} ORDER BY created DESC LIMIT 1"
     );
     let found = connection.prepare_cached(&question)?.query_row(params![project, scope, key], |row| {
         Ok(CacheRow { key: row.get(0)?, digest: digest_of(row, 1)?, size: row.get::<_, i64>(2)?.unsigned_abs() })
@@ -140,11 +141,11 @@ pub(crate) fn put_cache(
 ) -> Result<(), StoreError> {
     let size = i64::try_from(cache.size).unwrap_or(i64::MAX);
     connection.execute(
-        "INSERT OR IGNORE INTO caches (project, scope, key, digest, size, made, used) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)",
+        "INSERT OR IGNORE INTO caches (project, scope, key, digest, size, created, used) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)",
         params![project, scope, cache.key, cache.digest.bytes(), size, now.millis()],
     )?;
-    let mut statement =
-        connection.prepare("SELECT scope, key, size FROM caches WHERE project = ?1 ORDER BY used DESC, made DESC")?;
+    let mut statement = connection
+        .prepare("SELECT scope, key, size FROM caches WHERE project = ?1 ORDER BY used DESC, created DESC")?;
     let rows = statement.query_map([project], |row| {
         Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, i64>(2)?.unsigned_abs()))
     })?;

@@ -1,4 +1,4 @@
-//! Files that jobs kept, and tests that flicker, for people.
+//! Artifacts of jobs, and tests that are flaky, for people.
 
 use std::io::{self, Write};
 
@@ -7,7 +7,7 @@ use axum::body::{Body, Bytes};
 use axum::extract::{Path, State};
 use axum::http::header::{CONTENT_DISPOSITION, CONTENT_TYPE};
 use axum::response::{IntoResponse, Response};
-use pondrix_api::{FlickeringTests, KeptFile, KeptFiles, Problem};
+use pondrix_api::{ArtifactFile, ArtifactFiles, FlakyTests, Problem};
 use pondrix_core::JobKey;
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
@@ -15,32 +15,34 @@ use tokio_stream::wrappers::ReceiverStream;
 use super::auth::Person;
 use super::error::ApiError;
 use super::{App, Shared, projects, runs};
-use crate::files::Files;
+use crate::contents::Files;
 
-async fn find(app: &App, path: &(String, u64, String, String)) -> Result<Vec<KeptFile>, ApiError> {
+async fn find(app: &App, path: &(String, u64, String, String)) -> Result<Vec<ArtifactFile>, ApiError> {
     let (project, number, job, name) = path;
     let live = runs::find(app, project, *number).await?;
     let key = JobKey::from_text(&job.replace('~', "/"));
     let run = &live.row.facts.id;
-    let kept = app.engine.kept(run, &key, name).await?;
-    kept.ok_or_else(|| ApiError::not_found(format!("`{name}` of {run} {key}; it was never kept, or is not any more")))
+    let found = app.engine.artifact(run, &key, name).await?;
+    found.ok_or_else(|| {
+        ApiError::not_found(format!("an artifact `{name}` of {run} {key}; it was never left, or is not kept any more"))
+    })
 }
 
 /// The files that a job kept under a name.
-#[utoipa::path(get, path = "/api/v1/projects/{project}/runs/{number}/jobs/{job}/files/{name}", tag = "files",
+#[utoipa::path(get, path = "/api/v1/projects/{project}/runs/{number}/jobs/{job}/artifacts/{name}", tag = "artifacts",
     params(("project" = String, Path), ("number" = u64, Path),
            ("job" = String, Path, description = "`STAGE~JOB`"), ("name" = String, Path)),
-    responses((status = 200, body = KeptFiles), (status = 401, body = Problem), (status = 404, body = Problem)))]
+    responses((status = 200, body = ArtifactFiles), (status = 401, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn list(
     State(app): Shared,
     _person: Person,
     Path(path): Path<(String, u64, String, String)>,
-) -> Result<Json<KeptFiles>, ApiError> {
-    Ok(Json(KeptFiles { files: find(&app, &path).await? }))
+) -> Result<Json<ArtifactFiles>, ApiError> {
+    Ok(Json(ArtifactFiles { files: find(&app, &path).await? }))
 }
 
 /// The same files as an archive (tar, compressed with gzip).
-#[utoipa::path(get, path = "/api/v1/projects/{project}/runs/{number}/jobs/{job}/files/{name}/archive", tag = "files",
+#[utoipa::path(get, path = "/api/v1/projects/{project}/runs/{number}/jobs/{job}/artifacts/{name}/archive", tag = "artifacts",
     params(("project" = String, Path), ("number" = u64, Path),
            ("job" = String, Path, description = "`STAGE~JOB`"), ("name" = String, Path)),
     responses((status = 200, content_type = "application/gzip"), (status = 401, body = Problem),
@@ -79,7 +81,7 @@ impl Write for Sink {
     }
 }
 
-fn pack(contents: &Files, files: &[KeptFile], sink: &mut Sink) -> io::Result<()> {
+fn pack(contents: &Files, files: &[ArtifactFile], sink: &mut Sink) -> io::Result<()> {
     let buffered = io::BufWriter::with_capacity(64 * 1024, sink);
     let mut archive = tar::Builder::new(flate2::write::GzEncoder::new(buffered, flate2::Compression::fast()));
     for file in files {
@@ -97,16 +99,16 @@ fn pack(contents: &Files, files: &[KeptFile], sink: &mut Sink) -> io::Result<()>
     archive.into_inner()?.finish()?.flush()
 }
 
-/// The tests of a job that flicker: that failed and passed for one commit, or went to and fro.
-#[utoipa::path(get, path = "/api/v1/projects/{project}/flickering/{job}", tag = "files",
+/// The tests of a job that are flaky: that failed and passed for one commit, or went to and fro.
+#[utoipa::path(get, path = "/api/v1/projects/{project}/flaky/{job}", tag = "artifacts",
     params(("project" = String, Path), ("job" = String, Path, description = "`STAGE~JOB`")),
-    responses((status = 200, body = FlickeringTests), (status = 401, body = Problem), (status = 404, body = Problem)))]
-pub(super) async fn flickering(
+    responses((status = 200, body = FlakyTests), (status = 401, body = Problem), (status = 404, body = Problem)))]
+pub(super) async fn flaky(
     State(app): Shared,
     _person: Person,
     Path((project, job)): Path<(String, String)>,
-) -> Result<Json<FlickeringTests>, ApiError> {
+) -> Result<Json<FlakyTests>, ApiError> {
     let project = projects::find(&app, &project).await?;
-    let tests = app.engine.flickering(project.id, &JobKey::from_text(&job.replace('~', "/"))).await?;
-    Ok(Json(FlickeringTests { tests }))
+    let tests = app.engine.flaky(project.id, &JobKey::from_text(&job.replace('~', "/"))).await?;
+    Ok(Json(FlakyTests { tests }))
 }
