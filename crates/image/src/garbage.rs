@@ -134,7 +134,7 @@ impl Store {
     ///
     /// # Errors
     /// When a folder cannot be read.
-    pub fn make_room(&self, limit: u64, caches: &Path) -> io::Result<Freed> {
+    pub fn free_space(&self, limit: u64, caches: &Path) -> io::Result<Freed> {
         let mut all = self.contents()?;
         all.extend(cached(caches)?);
         let mut total: u64 = all.iter().map(|content| content.bytes).sum();
@@ -278,8 +278,8 @@ mod tests {
         let (old, older, new) = (add(1), add(2), add(3));
         used_hours_ago(&store, &old, 5);
         used_hours_ago(&store, &older, 9);
-        assert_eq!(store.make_room(1 << 20, Path::new("/nowhere")).unwrap(), Freed::default(), "there is room");
-        let freed = store.make_room(250_000, Path::new("/nowhere")).unwrap();
+        assert_eq!(store.free_space(1 << 20, Path::new("/nowhere")).unwrap(), Freed::default(), "there is room");
+        let freed = store.free_space(250_000, Path::new("/nowhere")).unwrap();
         assert_eq!((freed.count, freed.bytes), (1, 100_000));
         assert!(!store.has_blob(&older) && store.has_blob(&old) && store.has_blob(&new));
     }
@@ -294,10 +294,10 @@ mod tests {
         used_hours_ago(&store, &again, 6);
         // A running job found it there, and goes on using it.
         assert!(store.has_blob(&again));
-        assert_eq!(store.make_room(1, Path::new("/nowhere")).unwrap().count, 1);
+        assert_eq!(store.free_space(1, Path::new("/nowhere")).unwrap().count, 1);
         assert!(!store.has_blob(&before) && store.has_blob(&again));
         drop(user);
-        assert_eq!(store.make_room(1, Path::new("/nowhere")).unwrap().count, 1);
+        assert_eq!(store.free_space(1, Path::new("/nowhere")).unwrap().count, 1);
     }
 
     #[test]
@@ -320,10 +320,10 @@ mod tests {
         let digest = crate::digest_of(b"a layer");
         fs::create_dir_all(store.layer_path(&digest).join("a/b")).unwrap();
         fs::write(store.layer_path(&digest).join("a/b/c"), vec![7; 50_000]).unwrap();
-        assert_eq!(store.make_room(1 << 30, Path::new("/nowhere")).unwrap(), Freed::default());
+        assert_eq!(store.free_space(1 << 30, Path::new("/nowhere")).unwrap(), Freed::default());
         let mark = folder.path().join(format!("used/layer-{}", digest.hex()));
         assert!(fs::read_to_string(mark).unwrap().parse::<u64>().unwrap() > 50_000);
-        assert_eq!(store.make_room(1, Path::new("/nowhere")).unwrap().count, 1);
+        assert_eq!(store.free_space(1, Path::new("/nowhere")).unwrap().count, 1);
         assert!(!store.layer_path(&digest).exists());
         assert_eq!(fs::read_dir(folder.path().join("unfinished")).unwrap().count(), 0);
     }
@@ -344,8 +344,8 @@ mod tests {
         let blob = store.add_blob(&[1; 100_000]).unwrap();
         used_hours_ago(&store, &blob, 2);
         let (old, new) = (grown("desk", "old", 3), grown("labels", "new", 1));
-        assert_eq!(store.make_room(1 << 20, &caches).unwrap(), Freed::default());
-        let freed = store.make_room(290_000, &caches).unwrap();
+        assert_eq!(store.free_space(1 << 20, &caches).unwrap(), Freed::default());
+        let freed = store.free_space(290_000, &caches).unwrap();
         assert_eq!((freed.count, old.exists(), new.exists(), store.has_blob(&blob)), (1, false, true, true));
         assert!(!cache_mark(&old).exists());
         // It grows: the size of a cache is found out anew after each use.
@@ -353,10 +353,10 @@ mod tests {
         fs::write(new.join("more"), vec![7; 500_000]).unwrap();
         let user = store.in_use();
         note_cache(&new).unwrap();
-        let freed = store.make_room(400_000, &caches).unwrap();
+        let freed = store.free_space(400_000, &caches).unwrap();
         assert!(new.exists() && freed.bytes < 150_000, "a build has it: {freed:?}");
         drop(user);
-        store.make_room(400_000, &caches).unwrap();
+        store.free_space(400_000, &caches).unwrap();
         assert!(!new.exists());
     }
 }

@@ -25,6 +25,14 @@ pub(crate) fn hidden(prompt: &str) -> std::io::Result<String> {
     read.map(|_| text.trim().to_owned())
 }
 
+/// Asks for a line on the terminal.
+pub(crate) fn line(question: &str) -> Result<String, Failure> {
+    eprint!("{question}");
+    let mut text = String::new();
+    std::io::stdin().lock().read_line(&mut text)?;
+    Ok(text.trim().to_owned())
+}
+
 /// A hidden text: from the terminal, or from standard input where that is none.
 pub(crate) fn hidden_or_input(question: &str) -> Result<String, Failure> {
     if std::io::stdin().is_terminal() {

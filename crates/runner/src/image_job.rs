@@ -17,7 +17,7 @@ use pondrix_image::{Compression, Descriptor, Index, Platform, media};
 use crate::agent::Agent;
 use crate::job::{End, JobExecutor};
 use crate::site::Site;
-use crate::sources::Lease;
+use crate::sources::Claim;
 
 pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
     executor.step_started(0);
@@ -309,7 +309,7 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, String>
             target: work.target.clone(),
             context: context.clone(),
             ignore: ignore.clone(),
-            seen: source.lease.as_ref().map(Lease::seen),
+            seen: source.claim.as_ref().map(Claim::seen),
             args: work.args.clone(),
             annotations: work.annotations.clone(),
             moment: u64::try_from(work.moment.millis() / 1000).unwrap_or(0),

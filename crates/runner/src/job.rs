@@ -25,7 +25,7 @@ use crate::config::RunnerConfig;
 use crate::folder::Folder;
 use crate::log::Log;
 use crate::reports::{self, Reports};
-use crate::sources::Lease;
+use crate::sources::Claim;
 use crate::{image_job, index_job, steps_job};
 
 /// How long to wait before asking a server again that did not answer.
@@ -74,7 +74,7 @@ fn is_whole(archive: &std::fs::File) -> std::io::Result<()> {
 pub(crate) struct Source {
     pub(crate) files: PathBuf,
     /// Holds them, where the runner keeps them for the next job.
-    pub(crate) lease: Option<Lease>,
+    pub(crate) claim: Option<Claim>,
 }
 
 /// How a job's doing ended.
@@ -173,7 +173,7 @@ impl JobContext {
             drop(reports);
             drop(scratch);
             drop(in_use);
-            self.make_room();
+            self.free_space();
         };
         tokio::select! {
             (all, ()) = async { tokio::join!(deliver_reports, deliver) } => {
@@ -186,9 +186,9 @@ impl JobContext {
     }
 
     /// Forgets images that were not used for long, where there are too many; others need not wait for it.
-    fn make_room(&self) {
+    fn free_space(&self) {
         let (folder, limit) = (self.folder.clone(), self.config.store_limit);
-        tokio::task::spawn_blocking(move || match folder.store.make_room(limit, &folder.all_build_caches()) {
+        tokio::task::spawn_blocking(move || match folder.store.free_space(limit, &folder.all_build_caches()) {
             Ok(freed) if freed.count > 0 => info!(freed.count, freed.bytes, "made room among the images"),
             Ok(_) => {}
             Err(error) => warn!(%error, "the size of the images could not be told"),
@@ -308,28 +308,28 @@ impl JobExecutor {
     /// The commit's files in a folder that is only read: the one that the runner keeps, where it is free.
     pub(crate) fn keep_source(&self) -> Result<Source, String> {
         let facts = &self.assignment.facts;
-        let lease = self.folder.sources.lease(&facts.id.project, &facts.commit);
-        let kept = lease.map(|lease| self.bring_up_to_date(lease)).transpose()?.flatten();
+        let claim = self.folder.sources.claim(&facts.id.project, &facts.commit);
+        let kept = claim.map(|claim| self.bring_up_to_date(claim)).transpose()?.flatten();
         Ok(match kept {
-            Some(lease) => Source { files: lease.files(), lease: Some(lease) },
-            None => Source { files: self.fetch_source()?, lease: None },
+            Some(claim) => Source { files: claim.files(), claim: Some(claim) },
+            None => Source { files: self.fetch_source()?, claim: None },
         })
     }
 
     /// Makes kept files those of the commit; nothing when the job's are no commit's.
-    fn bring_up_to_date(&self, mut lease: Lease) -> Result<Option<Lease>, String> {
+    fn bring_up_to_date(&self, mut claim: Claim) -> Result<Option<Claim>, String> {
         let told = |error: &dyn std::fmt::Display| format!("could not keep the commit's files: {error}");
-        let since = lease.commit();
+        let since = claim.commit();
         let ask = async || self.client.source_changes(&self.assignment, since.as_deref()).await;
         let changes = self.patiently(ask).map_err(|error| told(&error))?;
         if changes.commit.as_ref() != Some(&self.assignment.facts.commit) {
             return Ok(None);
         }
-        if lease.is_ready {
-            return Ok(Some(lease));
+        if claim.is_ready {
+            return Ok(Some(claim));
         }
-        lease.begin().map_err(|error| told(&error))?;
-        let changed = since.zip(changes.difference).map(|(since, difference)| self.change(&lease, &since, &difference));
+        claim.begin().map_err(|error| told(&error))?;
+        let changed = since.zip(changes.difference).map(|(since, difference)| self.change(&claim, &since, &difference));
         match changed {
             Some(Ok(())) => {}
             other => {
@@ -337,22 +337,22 @@ impl JobExecutor {
                 if let Some(Err(words)) = other {
                     warn!(words, "the kept files of a project are fetched anew");
                 }
-                lease.clear().map_err(|error| told(&error))?;
-                self.fetch_into(&lease.files(), None)?;
+                claim.clear().map_err(|error| told(&error))?;
+                self.fetch_into(&claim.files(), None)?;
             }
         }
-        lease.finish().map_err(|error| told(&error))?;
-        if let Err(error) = self.folder.sources.make_room() {
+        claim.finish().map_err(|error| told(&error))?;
+        if let Err(error) = self.folder.sources.free_space() {
             warn!(%error, "could not remove files of a project");
         }
-        Ok(Some(lease))
+        Ok(Some(claim))
     }
 
     /// Makes the files of an earlier commit those of the job's.
-    fn change(&self, lease: &Lease, since: &str, difference: &SourceDifference) -> Result<(), String> {
-        difference.removed.iter().try_for_each(|path| lease.remove(path)).map_err(|error| error.to_string())?;
+    fn change(&self, claim: &Claim, since: &str, difference: &SourceDifference) -> Result<(), String> {
+        difference.removed.iter().try_for_each(|path| claim.remove(path)).map_err(|error| error.to_string())?;
         if difference.changed > 0 {
-            self.fetch_into(&lease.files(), Some(since))?;
+            self.fetch_into(&claim.files(), Some(since))?;
         }
         let (changed, removed) = (difference.changed, difference.removed.len());
         self.log.say(&format!("files of {since:.12} are here: {changed} changed since, {removed} removed"));

@@ -43,7 +43,7 @@ struct Lent {
 
 /// The right to use a project's files, until it is dropped.
 #[derive(Debug)]
-pub(crate) struct Lease {
+pub(crate) struct Claim {
     sources: Sources,
     project: ProjectName,
     folder: PathBuf,
@@ -62,7 +62,7 @@ impl Sources {
     }
 
     /// Asks for the files of a commit; nothing while they are in use for another.
-    pub(crate) fn lease(&self, project: &ProjectName, commit: &str) -> Option<Lease> {
+    pub(crate) fn claim(&self, project: &ProjectName, commit: &str) -> Option<Claim> {
         let mut all = self.lent();
         let is_ready = match all.get_mut(project) {
             Some(lent) if lent.is_ready && lent.commit == commit => {
@@ -76,11 +76,11 @@ impl Sources {
             }
         };
         let folder = self.folder.join(project.as_str());
-        Some(Lease { sources: self.clone(), project: project.clone(), folder, is_ready })
+        Some(Claim { sources: self.clone(), project: project.clone(), folder, is_ready })
     }
 
     /// Forgets the files that were not used for longest, where there are those of too many projects.
-    pub(crate) fn make_room(&self) -> io::Result<()> {
+    pub(crate) fn free_space(&self) -> io::Result<()> {
         let all = self.lent();
         let mut kept: Vec<(SystemTime, PathBuf)> = Vec::new();
         for entry in fs::read_dir(&self.folder)? {
@@ -98,7 +98,7 @@ impl Sources {
     }
 }
 
-impl Lease {
+impl Claim {
     /// The folder of the files.
     pub(crate) fn files(&self) -> PathBuf {
         self.folder.join("files")
@@ -167,7 +167,7 @@ impl Lease {
     }
 }
 
-impl Drop for Lease {
+impl Drop for Claim {
     fn drop(&mut self) {
         let mut all = self.sources.lent();
         let Some(lent) = all.get_mut(&self.project) else { return };
@@ -197,31 +197,31 @@ mod tests {
     }
 
     /// Brings a project's files to a commit.
-    fn brought(sources: &Sources, project: &str, commit: &str) -> Lease {
-        let mut lease = sources.lease(&name(project), commit).unwrap();
-        lease.begin().unwrap();
-        fs::create_dir_all(lease.files()).unwrap();
-        lease.finish().unwrap();
-        lease
+    fn brought(sources: &Sources, project: &str, commit: &str) -> Claim {
+        let mut claim = sources.claim(&name(project), commit).unwrap();
+        claim.begin().unwrap();
+        fs::create_dir_all(claim.files()).unwrap();
+        claim.finish().unwrap();
+        claim
     }
 
     #[test]
     fn builds_of_one_commit_share_its_files_and_nobody_changes_them_meanwhile() {
         let (_folder, sources) = sources();
         let desk = name("visitor-desk");
-        let first = sources.lease(&desk, "a1").unwrap();
+        let first = sources.claim(&desk, "a1").unwrap();
         assert!(!first.is_ready);
-        assert!(sources.lease(&desk, "a1").is_none(), "they are not there yet");
+        assert!(sources.claim(&desk, "a1").is_none(), "they are not there yet");
         drop(first);
         let first = brought(&sources, "visitor-desk", "a1");
-        let second = sources.lease(&desk, "a1").unwrap();
+        let second = sources.claim(&desk, "a1").unwrap();
         assert!(second.is_ready && second.files() == first.files());
-        assert!(sources.lease(&desk, "b2").is_none());
-        assert!(sources.lease(&name("plant-labels"), "b2").is_some(), "another project has its own");
+        assert!(sources.claim(&desk, "b2").is_none());
+        assert!(sources.claim(&name("plant-labels"), "b2").is_some(), "another project has its own");
         drop(first);
-        assert!(sources.lease(&desk, "b2").is_none(), "the second still has them");
+        assert!(sources.claim(&desk, "b2").is_none(), "the second still has them");
         drop(second);
-        let third = sources.lease(&desk, "b2").unwrap();
+        let third = sources.claim(&desk, "b2").unwrap();
         assert_eq!((third.is_ready, third.commit()), (false, Some("a1".to_owned())));
     }
 
@@ -229,34 +229,34 @@ mod tests {
     fn files_whose_change_broke_off_or_that_are_from_before_the_machine_began_are_of_no_commit() {
         let (_folder, sources) = sources();
         drop(brought(&sources, "visitor-desk", "a1"));
-        let lease = sources.lease(&name("visitor-desk"), "b2").unwrap();
-        lease.begin().unwrap();
-        drop(lease);
-        assert_eq!(sources.lease(&name("visitor-desk"), "b2").unwrap().commit(), None);
-        let lease = brought(&sources, "visitor-desk", "b2");
-        assert_eq!(lease.commit().as_deref(), Some("b2"));
-        fs::write(lease.folder.join("commit"), "b2\nanother boot").unwrap();
-        assert_eq!(lease.commit(), None);
+        let claim = sources.claim(&name("visitor-desk"), "b2").unwrap();
+        claim.begin().unwrap();
+        drop(claim);
+        assert_eq!(sources.claim(&name("visitor-desk"), "b2").unwrap().commit(), None);
+        let claim = brought(&sources, "visitor-desk", "b2");
+        assert_eq!(claim.commit().as_deref(), Some("b2"));
+        fs::write(claim.folder.join("commit"), "b2\nanother boot").unwrap();
+        assert_eq!(claim.commit(), None);
     }
 
     #[test]
     fn what_is_removed_takes_its_empty_folders_along_and_nothing_outside() {
         let (folder, sources) = sources();
-        let lease = brought(&sources, "visitor-desk", "a1");
-        let files = lease.files();
+        let claim = brought(&sources, "visitor-desk", "a1");
+        let files = claim.files();
         fs::create_dir_all(files.join("a/b/c")).unwrap();
         fs::write(files.join("a/b/c/gone"), "").unwrap();
         fs::write(files.join("a/stays"), "").unwrap();
-        lease.remove("a/b/c/gone").unwrap();
+        claim.remove("a/b/c/gone").unwrap();
         assert!(!files.join("a/b").exists() && files.join("a/stays").exists());
         let outside = folder.path().join("outside");
         fs::write(&outside, "").unwrap();
         std::os::unix::fs::symlink(folder.path(), files.join("way")).unwrap();
         for path in ["way/outside", "../../../outside", "/outside", "", ".", "a/never"] {
-            assert!(lease.remove(path).is_err(), "{path}");
+            assert!(claim.remove(path).is_err(), "{path}");
         }
         assert!(outside.exists());
-        lease.remove("way").unwrap();
+        claim.remove("way").unwrap();
         assert!(outside.exists() && fs::symlink_metadata(files.join("way")).is_err());
     }
 
@@ -265,12 +265,12 @@ mod tests {
         let (_folder, sources) = sources();
         let used = brought(&sources, "used", "a1");
         for number in 0..PROJECTS + 3 {
-            let lease = brought(&sources, &format!("project-{number}"), "a1");
+            let claim = brought(&sources, &format!("project-{number}"), "a1");
             let time = SystemTime::UNIX_EPOCH + std::time::Duration::from_secs(1000 + number as u64);
-            fs::File::options().write(true).open(lease.folder.join("commit")).unwrap().set_modified(time).unwrap();
+            fs::File::options().write(true).open(claim.folder.join("commit")).unwrap().set_modified(time).unwrap();
         }
         fs::create_dir(sources.folder.join("broke-off")).unwrap();
-        sources.make_room().unwrap();
+        sources.free_space().unwrap();
         assert_eq!(fs::read_dir(&sources.folder).unwrap().count(), PROJECTS);
         assert!(used.files().exists() && !sources.folder.join("broke-off").exists());
         assert!(!sources.folder.join("project-0").exists() && sources.folder.join("project-18").exists());

@@ -104,7 +104,7 @@ fn run_steps(executor: &JobExecutor, work: &StepsWork, spec: &Spec, around: &mut
             StepEnd::TimedOut if executor.is_out_of_time() => {
                 return End::failed(format!("the job took longer than its limit of {}", work.time));
             }
-            _ if step.may_fail => executor.log.say(&format!("the step failed ({}), as it may", end.words())),
+            _ if step.may_fail => executor.log.say(&format!("the step failed ({}), which is allowed", end.words())),
             StepEnd::TimedOut => {
                 let limit = step.time.unwrap_or(work.time);
                 return End::failed(format!("the step took longer than its limit of {limit}"));

@@ -102,7 +102,7 @@ impl Run {
                 let stopping = self.stopped_by.is_some();
                 let job = self.job_in(job, State::Running, |_| true)?;
                 end_job(job, *outcome, reason.clone(), stopping, now);
-                if !stopping && job.is_tried_again() {
+                if !stopping && job.is_attempted_again() {
                     job.begin_anew(now);
                     return Ok(vec![offer(job)]);
                 }
@@ -296,7 +296,7 @@ impl StageRun {
 
 impl JobRun {
     /// Whether a job that ended is to be tried once more.
-    fn is_tried_again(&self) -> bool {
+    fn is_attempted_again(&self) -> bool {
         let fits = self.state == State::Lost || self.state == State::Failed && !self.retry.only_lost;
         fits && self.attempts.len() < self.retry.times as usize
     }

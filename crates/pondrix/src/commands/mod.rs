@@ -56,7 +56,7 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Artifact(command) => command.run(global).await,
         Command::Rerun(command) => command.run(global).await,
         Command::Try(command) => command.run(global).await,
-        Command::Draft(command) => command.run(global),
+        Command::Draft(command) => command.run(global).await,
         Command::Plan(command) => command.run(global).await,
         Command::Approve(command) => command.run(global, true).await,
         Command::Reject(command) => command.run(global, false).await,

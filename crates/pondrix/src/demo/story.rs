@@ -142,7 +142,7 @@ fn what_was_made(detail: &RunDetail, stage: &str) -> String {
             format!(": {environment} runs {}", tag.as_deref().unwrap_or("it"))
         }
         JobResult::Output { name, value } => format!(", {name} {value}"),
-        JobResult::Artifact { name, count, .. } => format!(", kept {name} ({count} files)"),
+        JobResult::Artifact { name, count, .. } => format!(", artifact {name} ({count} files)"),
         JobResult::Tests { report } => format!(", {} tests", report.tests),
     });
     made.collect()

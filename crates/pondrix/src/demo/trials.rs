@@ -84,7 +84,7 @@ pub(super) async fn templates(world: &World, told: &mut Told) -> Result<(), Stri
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
     let shown = pondrix(world, &["start", "plant-labels", "--follow"]).await?;
-    if !shown.contains("another than in plant-labels#") {
+    if !shown.contains("changed since plant-labels#") {
         return Err(format!("the run does not say that its template has changed:\n{shown}"));
     }
     told.say("a template that changed reaches the next run of plant-labels, which says so");

@@ -27,7 +27,7 @@ async fn the_demo_plays_its_whole_story_and_every_point_holds() {
         "`pondrix try` as visitor-desk#4: verified and built, pushed as try-4-edge only, not rolled out",
         "plant-labels#3 printed on both base images, the register beside it",
         "a template that changed reaches the next run of plant-labels, which says so",
-        "plant-labels#5 ran nothing: plant-labels has no secret `PRINTER_KEY`; next: pondrix secret set plant-labels PRINTER_KEY",
+        "plant-labels#5 ran nothing: plant-labels has no secret `PRINTER_KEY`; fix: pondrix secret set plant-labels PRINTER_KEY",
         "`pondrix rerun plant-labels#6` as plant-labels#7: only bind/book again",
         "visitor-desk#5 ran nothing: the registry registry.fernhollow.test refused",
         "glasshouse-base#1 changed the base; visitor-desk#7 and plant-labels#8 followed by themselves, and staging runs them",

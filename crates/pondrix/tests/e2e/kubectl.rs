@@ -29,10 +29,10 @@ async fn a_real_kubectl_applies_watches_shows_describes_and_deletes() {
         (&["rollout", "status", "deployment/visitor-desk", "--timeout=60s"], "successfully rolled out"),
         (&["get", "deployments"], "2/2"),
         (&["get", "pods"], "Running"),
-        (&["get", "server", "visitor-desk", "-o", "jsonpath={.spec.ports[0].nodePort}"], ""),
+        (&["get", "service", "visitor-desk", "-o", "jsonpath={.spec.ports[0].nodePort}"], ""),
         (&["describe", "deployment", "visitor-desk"], "2 desired | 2 updated | 2 total | 2 available"),
         (&["describe", "pods"], "registry.fernhollow.test/base/shell:1"),
-        (&["describe", "server", "visitor-desk"], "app=visitor-desk"),
+        (&["describe", "service", "visitor-desk"], "app=visitor-desk"),
         (&["apply", "-f", path], "deployment.apps/visitor-desk unchanged"),
         (&["scale", "deployment/visitor-desk", "--replicas=3"], ""),
     ] {
@@ -52,7 +52,7 @@ async fn a_real_kubectl_applies_watches_shows_describes_and_deletes() {
     assert!(status.out.contains("successfully rolled out"), "{}{}", status.out, status.err);
     let answer = reqwest::get(format!("http://{}/busybox", world.application)).await.unwrap();
     assert!(answer.status().is_success());
-    let deleted = kubectl(&world, &["delete", "-f", path, "--follow=false"]).await;
+    let deleted = kubectl(&world, &["delete", "-f", path, "--wait=false"]).await;
     assert_eq!(deleted.status, 0, "{}", deleted.err);
     let wrong = kubectl(&world, &["get", "pods", "-n", "nowhere", "no-such"]).await;
     assert!(wrong.err.contains("NotFound"), "{}", wrong.err);

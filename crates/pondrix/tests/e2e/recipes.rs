@@ -235,8 +235,11 @@ fn outcome(place: &Place, case: &Case) -> (&'static str, String) {
         }
         Err(faults) => {
             let shown: String = faults.iter().map(|fault| fault.render("image.recipe")).collect();
-            let said: String =
-                log.lines().filter(|line| !line.starts_with('[')).map(|line| format!("{line}\n")).collect();
+            let said: String = log
+                .lines()
+                .filter(|line| !line.starts_with("image.recipe:") && !line.contains("> "))
+                .map(|line| format!("{line}\n"))
+                .collect();
             ("fault", if said.is_empty() { shown } else { format!("{shown}-- said\n{said}") })
         }
     }

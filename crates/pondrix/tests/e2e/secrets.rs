@@ -55,7 +55,7 @@ async fn a_run_whose_needs_are_not_there_says_all_of_them_at_once_and_runs_nothi
     for wanted in [
         "Nothing of it ran",
         "verify/unit: plant-labels has no secret `TICKET_API_KEY`",
-        "next: pondrix secret set plant-labels TICKET_API_KEY",
+        "fix: pondrix secret set plant-labels TICKET_API_KEY",
         "more/no-image: the registry registry.fernhollow.test has no registry.fernhollow.test/base/none:1",
         "s/desk: there is no environment `moon`",
     ] {

@@ -23,6 +23,7 @@ const MOST_FILES: usize = 1000;
 
 /// Which images.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(super) struct Which {
     /// A repository: `HOST/PATH`, or the end of it.
     repository: Option<String>,
@@ -48,6 +49,7 @@ pub(super) async fn list(
 
 /// Which image.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(super) struct Name {
     /// `REPOSITORY`, `REPOSITORY:TAG` or `REPOSITORY@DIGEST`; the end of a repository's name will do, and the
     /// beginning of a digest. The newest where neither tag nor digest is said.
@@ -70,6 +72,7 @@ pub(super) async fn show(
 
 /// Which two images.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(super) struct Two {
     /// The first, as for one image.
     one: String,

@@ -5,6 +5,7 @@
 
 mod artifacts;
 mod auth;
+mod document;
 mod error;
 mod health;
 mod hooks;
@@ -111,7 +112,9 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
 /// When it cannot be written, which only a fault in its description can cause.
 pub fn openapi_document() -> serde_json::Result<String> {
     let (_, document) = routes_for_people().split_for_parts();
-    document.to_pretty_json()
+    let mut document = serde_json::to_value(document)?;
+    document::complete(&mut document);
+    serde_json::to_string_pretty(&document)
 }
 
 /// Counts requests; the number is in the server's log and in every problem.

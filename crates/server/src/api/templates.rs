@@ -13,6 +13,7 @@ use super::error::ApiError;
 
 /// Which template.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(super) struct Which {
     /// Its name.
     name: String,

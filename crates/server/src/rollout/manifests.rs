@@ -88,9 +88,9 @@ mod tests {
 
     #[test]
     fn a_file_of_several_objects_is_read_in_its_order() {
-        let text = "apiVersion: v1\nkind: Server\nmetadata: {name: a}\n---\napiVersion: apps/v1\nkind: Deployment\nmetadata: {name: b}\n";
+        let text = "apiVersion: v1\nkind: Service\nmetadata: {name: a}\n---\napiVersion: apps/v1\nkind: Deployment\nmetadata: {name: b}\n";
         let kinds: Vec<_> = parse("f", text).unwrap().iter().map(|object| object["kind"].clone()).collect();
-        assert_eq!(kinds, ["Server", "Deployment"]);
+        assert_eq!(kinds, ["Service", "Deployment"]);
         assert_eq!(parse("f", "kind: X\n").unwrap_err(), "f: an object has no apiVersion");
         assert!(parse("f", "a: [").unwrap_err().starts_with("f: "));
     }

@@ -1,0 +1,71 @@
+//! The OpenAPI document: what the handlers say of themselves, and what is true of every address.
+
+use serde_json::{Map, Value, json};
+
+/// The form of problems (RFC 9457, section 3).
+const PROBLEM_TYPE: &str = "application/problem+json";
+
+/// Completes a document: problems have their own form, and each operation tells every problem that the layers around
+/// all handlers may answer.
+pub(super) fn complete(document: &mut Value) {
+    let Some(paths) = document.get_mut("paths").and_then(Value::as_object_mut) else { return };
+    for (path, item) in paths {
+        for (method, operation) in item.as_object_mut().into_iter().flatten() {
+            if let Some(operation) = operation.as_object_mut() {
+                complete_operation(path, method, operation);
+            }
+        }
+    }
+}
+
+/// Whether everybody may ask for this.
+fn is_open(path: &str, method: &str) -> bool {
+    path == "/health" || path.starts_with("/hooks/") || (path.ends_with("/session") && method == "post")
+}
+
+fn complete_operation(path: &str, method: &str, operation: &mut Map<String, Value>) {
+    let has_body = operation.contains_key("requestBody");
+    let places: Vec<_> = operation
+        .get("parameters")
+        .and_then(Value::as_array)
+        .into_iter()
+        .flatten()
+        .filter_map(|parameter| parameter.get("in").and_then(Value::as_str).map(str::to_owned))
+        .collect();
+    let mut problems = vec![(500, "The server could not do this; its log says why.")];
+    if has_body || !places.is_empty() {
+        problems.push((400, "The request cannot be read."));
+    }
+    if !is_open(path, method) {
+        problems.push((401, "Nobody is signed in."));
+        problems.push((403, "Whoever is signed in may not do this, or another site asks for it."));
+    }
+    if places.iter().any(|place| place == "path") {
+        problems.push((404, "There is nothing of this name."));
+    }
+    if has_body {
+        problems.push((413, "The request is too large."));
+        problems.push((415, "The request's content type is another than the one named here."));
+        problems.push((422, "The request says something that cannot be done."));
+    }
+    let Some(responses) = operation.entry("responses").or_insert_with(|| json!({})).as_object_mut() else { return };
+    for (status, description) in problems {
+        responses.entry(status.to_string()).or_insert_with(|| {
+            json!({
+                "description": description,
+                "content": { PROBLEM_TYPE: { "schema": { "$ref": "#/components/schemas/Problem" } } },
+            })
+        });
+    }
+    for response in responses.values_mut() {
+        let Some(content) = response.get_mut("content").and_then(Value::as_object_mut) else { continue };
+        let is_problem = |content: &Value| {
+            content.pointer("/schema/$ref").and_then(Value::as_str).is_some_and(|name| name.ends_with("/Problem"))
+        };
+        if content.get("application/json").is_some_and(is_problem)
+            && let Some(problem) = content.remove("application/json")
+        {
+            content.insert(PROBLEM_TYPE.to_owned(), problem);
+        }
+    }
+}
