@@ -3,7 +3,7 @@
 CARGO ?= cargo
 NPM ?= npm
 .DEFAULT_GOAL := help
-.PHONY: help setup console contract demo test explore lint bench screenshots
+.PHONY: help setup demo-setup console contract demo test explore lint bench screenshots
 
 help: ## Tell what there is
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -24,7 +24,10 @@ contract: ## Write the OpenAPI document anew, and the console's types from it
 	PONDRIX_UPDATE=1 $(CARGO) test --quiet --package pondrix-server --test openapi
 	cd console && $(NPM) run --silent types
 
-demo: setup console ## Build everything and start the demo (ARGS="--once" plays the story and ends)
+demo-setup:
+	@scripts/setup demo
+
+demo: demo-setup console ## Build everything and start the demo (ARGS="--once" plays the story and ends)
 	$(CARGO) build --release --package pondrix
 	target/release/pondrix demo $(ARGS)
 

@@ -135,26 +135,3 @@ async fn a_rerun_of_what_failed_keeps_what_passed_and_uses_the_secrets_of_now() 
     assert_eq!(all.status, 0, "{}{}", all.out, all.err);
     assert_eq!(world.log(&"plant-labels#3".parse().unwrap(), "verify/good").await, "good\n");
 }
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_draft_of_a_sample_repository_passes_the_check_and_overwrites_nothing() {
-    let folder = tempfile::tempdir().unwrap();
-    let repository = Repository::new(folder.path(), "visitor-desk", VISITOR_DESK).unwrap();
-    let run = async |arguments: &[&str]| {
-        let mut command = Command::new(PONDRIX);
-        command.args(arguments).current_dir(repository.folder());
-        said(command).await
-    };
-    let refused = run(&["draft"]).await;
-    assert!(refused.status == 2 && refused.err.contains("is there already, and is not touched"), "{}", refused.err);
-    repository.remove("pondrix.kdl").unwrap();
-    let written = run(&["draft", "--registry", REGISTRY]).await;
-    assert_eq!(written.status, 0, "{}", written.err);
-    let checked = run(&["check", "--offline"]).await;
-    assert_eq!(checked.status, 0, "{}", checked.out);
-    for job in ["verify/test", "package/visitor-desk", "staging/visitor-desk"] {
-        assert!(checked.out.contains(job), "{}", checked.out);
-    }
-    let nowhere = run(&["draft", "--print", "--registry", "no registry"]).await;
-    assert!(nowhere.status == 2 && nowhere.err.contains("no draft can be made with these"), "{}", nowhere.err);
-}

@@ -129,6 +129,23 @@ async fn a_job_on_the_machine_uses_its_programs_and_changes_nothing_of_it() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_job_runs_in_what_an_earlier_stage_built_by_its_digest_and_is_left_out_with_it() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("image.recipe", &format!("FROM {REGISTRY}/base/shell:1\nRUN echo built > /built\n")).unwrap();
+    let pipeline = "start commit=\"main\"\nstart commit=\"side\"\n\
+         stage \"package\" { image \"labels\" { unless branch=\"side\"; push \"registry.fernhollow.test/garden/labels\" { moving \"edge\"; }; }; }\n\
+         stage \"verify\" { job \"inside\" { container image=\"labels\"; step \"cat /built\"; }\n job \"beside\" { on-host; step \"true\"; }\n }\n";
+    repository.write("pondrix.kdl", pipeline).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("Built and used").unwrap()).await;
+    world.passes(&run).await;
+    assert_eq!(world.log(&run, "verify/inside").await, "built\n");
+    let side = world.run_of("plant-labels", &repository.push_to("side", "Not built").unwrap()).await;
+    let detail = world.end_of(&side).await;
+    assert_eq!(detail.stages[1].jobs[0].reason.as_deref(), Some("the image `labels` is left out"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_step_that_writes_more_than_its_job_may_is_ended_and_told_so() {
     let world = World::new().await;
     let lines = "limit disk=\"8MiB\"\nstep \"head -c 1000000 /dev/zero > small\"\nstep \"head -c 64000000 /dev/zero > large; sleep 300\"";

@@ -72,7 +72,8 @@ impl From<EngineError> for ApiError {
 impl From<StartError> for ApiError {
     fn from(error: StartError) -> Self {
         match error {
-            StartError::Git(error) => Self::new(StatusCode::BAD_GATEWAY, format!("the repository: {error}")),
+            // The request is good and the server well: it is the project that cannot be worked with now.
+            StartError::Git(error) => Self::new(StatusCode::CONFLICT, format!("the repository: {error}")),
             StartError::Store(error) => error.into(),
         }
     }

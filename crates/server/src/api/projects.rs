@@ -114,7 +114,7 @@ pub(super) async fn change(
 #[utoipa::path(post, path = "/api/v1/projects/{project}/plan", tag = "projects",
     params(("project" = String, Path)), request_body = PlanRequest,
     responses((status = 200, body = PlanView), (status = 401, body = Problem), (status = 404, body = Problem),
-              (status = 422, body = Problem), (status = 502, body = Problem)))]
+              (status = 422, body = Problem)))]
 pub(super) async fn plan(
     State(app): Shared,
     _person: Person,

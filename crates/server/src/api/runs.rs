@@ -90,7 +90,7 @@ pub(super) async fn show(
 #[utoipa::path(post, path = "/api/v1/projects/{project}/runs", tag = "runs",
     params(("project" = String, Path)), request_body = StartRequest,
     responses((status = 201, body = RunSummary), (status = 401, body = Problem), (status = 404, body = Problem),
-              (status = 422, body = Problem), (status = 502, body = Problem)))]
+              (status = 422, body = Problem)))]
 pub(super) async fn start(
     State(app): Shared,
     _person: Person,
@@ -118,7 +118,7 @@ pub(super) async fn wanted(
         return Err(ApiError::bad("name a branch or a tag, and not both"));
     }
     let repository = app.engine.repository(project);
-    let git = |error| ApiError::new(StatusCode::BAD_GATEWAY, format!("the repository: {error}"));
+    let git = |error| ApiError::new(StatusCode::CONFLICT, format!("the repository: {error}"));
     let refs = repository.refs().await.map_err(git)?;
     let (what, name, there) = match tag {
         Some(tag) => ("tag", tag, refs.tags),

@@ -99,16 +99,18 @@ async fn handle(State(cluster): Shared, Query(query): Query<HashMap<String, Stri
         Ok(body) => body,
         Err(error) => return status(StatusCode::PAYLOAD_TOO_LARGE, "RequestEntityTooLarge", error.to_string()),
     };
+    // What would come of it is answered, and nothing is stored (Kubernetes API, "Dry-run").
+    let is_dry = query.get("dryRun").is_some_and(|value| value == "All");
     let answered = match (parts.method, &target.name) {
         (Method::GET, None) if query.get("watch").is_some_and(|watch| matches!(watch.as_str(), "true" | "1")) => {
             watch::watch(&cluster, &target, &query, &accept)
         }
         (Method::GET, None) => Ok(list(&cluster, &target, &query, &accept)),
         (Method::GET, Some(name)) => get_one(&cluster, &target, name, &query, &accept),
-        (Method::POST, None) => create(&cluster, &target, &body),
-        (Method::PUT, Some(name)) => replace(&cluster, &target, name, &body),
+        (Method::POST, None) => create(&cluster, &target, &body, is_dry),
+        (Method::PUT, Some(name)) => replace(&cluster, &target, name, &body, is_dry),
         (Method::PATCH, Some(name)) => patch(&cluster, &target, name, &kind, &query, &body),
-        (Method::DELETE, Some(name)) => delete(&cluster, &target, name),
+        (Method::DELETE, Some(name)) => delete(&cluster, &target, name, is_dry),
         _ => Err(status(StatusCode::METHOD_NOT_ALLOWED, "MethodNotAllowed", "this cannot be done here")),
     };
     answered.unwrap_or_else(|refusal| refusal)
@@ -191,7 +193,7 @@ fn check(resource: &Resource, object: &Value) -> Result<(), Response> {
     Ok(())
 }
 
-fn create(cluster: &Cluster, target: &Target, body: &[u8]) -> Answer {
+fn create(cluster: &Cluster, target: &Target, body: &[u8], is_dry: bool) -> Answer {
     let object = parse(body)?;
     check(target.resource, &object)?;
     let name = text(&object, "/metadata/name").to_owned();
@@ -202,7 +204,18 @@ fn create(cluster: &Cluster, target: &Target, body: &[u8]) -> Answer {
     }
     let exists =
         || status(StatusCode::CONFLICT, "AlreadyExists", format!("{} \"{name}\" already exists", resource.plural));
-    let made = cluster.objects.create(&key(target, &name), resource.with_defaults(object)).ok_or_else(exists)?;
+    let key = key(target, &name);
+    let mut object = resource.with_defaults(object);
+    if is_dry {
+        if cluster.objects.get(&key).is_some() {
+            return Err(exists());
+        }
+        if resource.namespaced {
+            object["metadata"]["namespace"] = json!(target.namespace);
+        }
+        return Ok(answer(StatusCode::CREATED, &object));
+    }
+    let made = cluster.objects.create(&key, object).ok_or_else(exists)?;
     Ok(answer(StatusCode::CREATED, &made))
 }
 
@@ -216,14 +229,27 @@ fn keep_own(new: &mut Value, old: &Value, with_status: bool) {
     }
 }
 
-fn replace(cluster: &Cluster, target: &Target, name: &str, body: &[u8]) -> Answer {
-    let mut object = parse(body)?;
+fn replace(cluster: &Cluster, target: &Target, name: &str, body: &[u8], is_dry: bool) -> Answer {
+    let object = parse(body)?;
     check(target.resource, &object)?;
+    change(cluster, target, name, object, is_dry)
+}
+
+/// Puts an object in the place of the one that is there.
+fn change(cluster: &Cluster, target: &Target, name: &str, mut new: Value, is_dry: bool) -> Answer {
+    let key = key(target, name);
     let with_status = target.part.as_deref() == Some("status");
-    let changed = cluster.objects.update(&key(target, name), |old| {
-        keep_own(&mut object, old, with_status);
-        *old = object;
-    });
+    let changed = if is_dry {
+        cluster.objects.get(&key).map(|old| {
+            keep_own(&mut new, &old, with_status);
+            new
+        })
+    } else {
+        cluster.objects.update(&key, |old| {
+            keep_own(&mut new, old, with_status);
+            *old = new;
+        })
+    };
     changed.map(|object| answer(StatusCode::OK, &object)).ok_or_else(|| not_found(target.resource, name))
 }
 
@@ -237,20 +263,23 @@ fn patch(
 ) -> Answer {
     let patch = parse(body)?;
     let key = key(target, name);
+    let is_dry = query.get("dryRun").is_some_and(|value| value == "All");
     let applies = kind.starts_with("application/apply-patch");
     let old = match cluster.objects.get(&key) {
         Some(old) => old,
         None if applies => {
             let manager = query.get("fieldManager").cloned().unwrap_or_default();
-            cluster.objects.swap_applied(&key, &manager, &patch);
-            return create(cluster, target, body);
+            if !is_dry {
+                cluster.objects.swap_applied(&key, &manager, &patch);
+            }
+            return create(cluster, target, body, is_dry);
         }
         None => return Err(not_found(target.resource, name)),
     };
     let mut new = old.clone();
     if applies {
         let manager = query.get("fieldManager").cloned().unwrap_or_default();
-        if let Some(before) = cluster.objects.swap_applied(&key, &manager, &patch) {
+        if !is_dry && let Some(before) = cluster.objects.swap_applied(&key, &manager, &patch) {
             merge::take_back(&mut new, &before, &patch);
         }
         merge::strategic(&mut new, &patch);
@@ -260,17 +289,15 @@ fn patch(
         merge::strategic(&mut new, &patch);
     }
     check(target.resource, &new)?;
-    let with_status = target.part.as_deref() == Some("status");
-    let changed = cluster.objects.update(&key, |old| {
-        keep_own(&mut new, old, with_status);
-        *old = new;
-    });
-    changed.map(|object| answer(StatusCode::OK, &object)).ok_or_else(|| not_found(target.resource, name))
+    change(cluster, target, name, new, is_dry)
 }
 
-fn delete(cluster: &Cluster, target: &Target, name: &str) -> Answer {
+fn delete(cluster: &Cluster, target: &Target, name: &str, is_dry: bool) -> Answer {
     let key = key(target, name);
     let object = cluster.objects.get(&key).ok_or_else(|| not_found(target.resource, name))?;
+    if is_dry {
+        return Ok(answer(StatusCode::OK, &object));
+    }
     if target.resource.kind == "Pod" {
         delete_pod(&cluster.objects, &key_of("pods", &object));
     } else {
