@@ -72,8 +72,8 @@ pub(crate) enum Command {
     Artifact(commands::artifact::ArtifactCommand),
     Rerun(commands::rerun::Rerun),
     Stop(commands::stop::Stop),
-    /// Say yes to what a run waits for.
+    /// Approve what a run waits for.
     Approve(commands::answer::Answer),
-    /// Say no to what a run waits for. The run is then stopped.
+    /// Reject what a run waits for. The run is then stopped.
     Reject(commands::answer::Answer),
 }

@@ -19,7 +19,8 @@ pub(crate) const NOT_ALLOWED: u8 = 4;
 pub(crate) struct Failure {
     status: u8,
     message: String,
-    advice: Option<String>,
+    /// What comes next: its label, and what to do.
+    advice: Option<(&'static str, String)>,
 }
 
 pub(crate) type Outcome = Result<ExitCode, Failure>;
@@ -33,8 +34,14 @@ impl Failure {
         Self { status: USAGE, ..Self::new(message) }
     }
 
-    pub(crate) fn advise(self, advice: impl Into<String>) -> Self {
-        Self { advice: Some(advice.into()), ..self }
+    /// What mends it.
+    pub(crate) fn advise(self, fix: impl Into<String>) -> Self {
+        Self { advice: Some(("fix", fix.into())), ..self }
+    }
+
+    /// What goes on from here, where there is nothing to mend.
+    pub(crate) fn go_on(self, next: impl Into<String>) -> Self {
+        Self { advice: Some(("next", next.into())), ..self }
     }
 
     /// What went wrong.
@@ -45,8 +52,8 @@ impl Failure {
     /// Tells it, and answers the exit status.
     pub(crate) fn report(self) -> ExitCode {
         eprintln!("pondrix: {}", self.message);
-        if let Some(advice) = self.advice {
-            eprintln!("  fix: {advice}");
+        if let Some((label, advice)) = self.advice {
+            eprintln!("  {label}: {advice}");
         }
         ExitCode::from(self.status)
     }

@@ -33,7 +33,7 @@ pub(crate) struct OwnRunner {
     pub(crate) slots: usize,
     pub(crate) allows: Allows,
     pub(crate) alone_for: Duration,
-    /// Where its own log goes; to standard error when not said.
+    /// Where its own log goes; to standard error by default.
     pub(crate) log: Option<PathBuf>,
 }
 

@@ -36,7 +36,7 @@ pub(crate) struct Fetch {
     /// The run: PROJECT#NUMBER, or #NUMBER in a checkout.
     run: String,
     /// The artifact: its name; or JOB:NAME, or STAGE/JOB:NAME, where several jobs left one of that name. All of
-    /// the run's, each into a folder of its name, when not said.
+    /// the run's, each into a folder of its name, by default.
     name: Option<String>,
     /// Put the files into this folder, which is made where it is not there.
     #[arg(long, value_name = "FOLDER", default_value = ".")]

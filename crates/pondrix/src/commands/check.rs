@@ -14,9 +14,10 @@ use crate::cli::Global;
 use crate::failure::{Failure, Outcome, USAGE};
 use crate::{output, settings};
 
-/// Find every fault in a pipeline file. Where you are signed in, and this is a checkout of a repository
-/// that the server knows, the names of secrets are checked too. Templates that the file uses are fetched from
-/// the server.
+/// Find every fault in a pipeline file.
+///
+/// Where you are signed in, and this is a checkout of a repository that the server knows, the names of secrets are
+/// checked too. Templates that the file uses are fetched from the server.
 #[derive(Debug, Args)]
 pub(crate) struct Check {
     /// The file, or `-` for standard input.

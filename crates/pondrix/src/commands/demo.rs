@@ -7,10 +7,10 @@ use clap::Args;
 use crate::demo;
 use crate::failure::Outcome;
 
-/// Show everything with sample data on this machine: server, registry, cluster, repositories.
+/// Run everything on this machine with sample data: server, registry, cluster, repositories.
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
-    /// The folder for everything; a fresh temporary one, removed at the end, when not said.
+    /// The folder for everything; a fresh temporary one, removed at the end, by default.
     #[arg(long, value_name = "FOLDER")]
     data: Option<PathBuf>,
     /// Play the whole story, check each point, and end.

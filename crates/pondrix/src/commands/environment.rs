@@ -17,7 +17,7 @@ pub(crate) enum Environment {
     List(List),
 }
 
-/// Make an environment known, or change it.
+/// Add an environment, or change it.
 #[derive(Debug, Args)]
 pub(crate) struct Set {
     /// Its name, as pipelines name it.
@@ -26,7 +26,7 @@ pub(crate) struct Set {
     /// rollout, so that changed credentials are used at once.
     #[arg(long, value_name = "FILE")]
     kubeconfig: PathBuf,
-    /// The namespace for objects that name none; the environment's name when not said.
+    /// The namespace for objects that name none; the environment's name by default.
     #[arg(long)]
     namespace: Option<String>,
     /// Where people reach what runs there.

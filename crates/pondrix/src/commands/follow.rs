@@ -62,7 +62,7 @@ async fn to_end(client: &Client, run: &RunId, global: &Global) -> Result<RunDeta
     while logs.join_next().await.is_some() {}
     let ended = last.filter(|detail| detail.summary.state.is_over());
     ended.ok_or_else(|| {
-        Failure::new("the server ended the stream").advise(format!("go on following: pondrix log '{run}' --follow"))
+        Failure::new("the server ended the stream").go_on(format!("follow it again: pondrix log '{run}' --follow"))
     })
 }
 

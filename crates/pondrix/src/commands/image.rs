@@ -13,7 +13,7 @@ use crate::{output, settings};
 /// How many packages, and files, are shown where all are not asked for.
 const SHOWN: usize = 20;
 
-/// Images that runs pushed.
+/// Images that runs pushed: what is in them, what they are built on, what runs them.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Image {
     List(List),

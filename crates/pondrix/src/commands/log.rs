@@ -21,7 +21,7 @@ use crate::{output, settings};
 pub(crate) struct Log {
     /// The run: PROJECT#NUMBER, or #NUMBER in a checkout.
     run: String,
-    /// Only this job's: STAGE/JOB, or JOB where that is plain.
+    /// Only this job's: STAGE/JOB, or JOB where that is unambiguous.
     job: Option<String>,
     /// Stay until the run, or the one job, is over; exit with 1 when it did not pass.
     #[arg(long)]

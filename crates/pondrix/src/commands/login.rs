@@ -16,7 +16,7 @@ use crate::{output, prompt};
 /// PONDRIX_TOKEN.
 #[derive(Debug, Args)]
 pub(crate) struct Login {
-    /// The server's address; the one of --url when not said.
+    /// The server's address; the one of --url by default.
     #[arg(value_name = "ADDRESS")]
     address: Option<String>,
 }

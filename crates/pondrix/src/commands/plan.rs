@@ -15,14 +15,15 @@ use crate::cli::Global;
 use crate::failure::{Failure, Outcome, USAGE};
 use crate::{git, output};
 
-/// Show what a start would make of a pipeline file: stages, jobs, what is left out and why. Needs no
-/// server; nothing begins.
+/// Show what a start would run, and why.
+///
+/// Stages, jobs, what is left out. Needs no server but for templates, and starts nothing.
 #[derive(Debug, Args)]
 pub(crate) struct Plan {
     /// The file, or `-` for standard input.
     #[arg(default_value = FILE_NAME, value_name = "FILE")]
     file: PathBuf,
-    /// The branch; the one that is checked out when not said.
+    /// The branch; the one that is checked out by default.
     #[arg(long, value_name = "BRANCH", conflicts_with = "tag")]
     branch: Option<String>,
     /// The tag, of a run that a tag starts.

@@ -10,7 +10,7 @@ use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::{output, settings};
 
-/// Repositories that the server knows.
+/// Projects: repositories whose commits start runs.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Project {
     Add(Add),
@@ -34,7 +34,7 @@ pub(crate) struct Set {
     templates: Option<bool>,
 }
 
-/// Make a repository known. The next commit to it starts a run.
+/// Add a project: a repository that the server watches. The next commit to it starts a run.
 #[derive(Debug, Args)]
 pub(crate) struct Add {
     /// The project's name: a-z, 0-9 and `-`.
@@ -80,7 +80,7 @@ impl Project {
                 if global.json {
                     output::json(&list)?;
                 } else if list.projects.is_empty() {
-                    output::line("No projects yet. Make a repository known: pondrix project add NAME REPOSITORY");
+                    output::line("No projects yet. Add a repository: pondrix project add NAME REPOSITORY");
                 } else {
                     print(&list.projects);
                 }
@@ -91,7 +91,7 @@ impl Project {
 }
 
 fn added(project: &ProjectView) {
-    output::line(&format!("Project {} is known.", output::strong(&project.name)));
+    output::line(&format!("Project {} is added.", output::strong(&project.name)));
     if let Some(note) = &project.note {
         output::line(&format!("  {}", output::plain(note)));
     }

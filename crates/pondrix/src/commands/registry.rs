@@ -20,7 +20,7 @@ pub(crate) enum Registry {
 }
 
 /// Say how a registry is reached, or change it. Those not named here are reached at https://HOST, without
-/// signing in. What is not said stays as it is.
+/// signing in. What is not given stays as it is.
 #[derive(Debug, Args)]
 pub(crate) struct Add {
     /// The host that image names begin with.

@@ -9,8 +9,9 @@ use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::{output, settings};
 
-/// Do again what did not pass in a run, or everything: the same commit and the same pipeline file, with the
-/// secrets as they are now.
+/// Rerun what did not pass in a run, or everything.
+///
+/// It is the same commit and the same pipeline file, with the secrets as they are now.
 #[derive(Debug, Args)]
 pub(crate) struct Rerun {
     /// The run: PROJECT#NUMBER, or #NUMBER in a checkout.

@@ -14,7 +14,7 @@ use crate::failure::{Failure, Outcome};
 use crate::own_runners::FOLDER_TAKEN;
 use crate::{output, settings, signals};
 
-/// The machines that do the work.
+/// Runners: the machines that do the work.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Runner {
     Join(Box<Join>),
@@ -57,7 +57,7 @@ impl Default for Allows {
 /// Make this machine a runner: take jobs from a server and do them here, until it is ended.
 #[derive(Debug, Args)]
 pub(crate) struct Join {
-    /// The runner's name, shown with its jobs; the machine's name when not said.
+    /// The runner's name, shown with its jobs; the machine's name by default.
     #[arg(long)]
     name: Option<String>,
     /// The pool that it is of; a job may ask for one.
@@ -75,12 +75,12 @@ pub(crate) struct Join {
     /// A file with the token for runners: `runner.token` in the server's folder.
     #[arg(long, value_name = "FILE")]
     token_file: PathBuf,
-    /// How many jobs to do at once; as many as there are cores when not said.
+    /// How many jobs to do at once; as many as there are cores by default.
     #[arg(long, value_name = "COUNT")]
     slots: Option<usize>,
     #[command(flatten)]
     allows: Allows,
-    /// Leave after so long without the server; never when not said.
+    /// Leave after so long without the server; by default it stays.
     #[arg(long, value_name = "TIME")]
     alone_for: Option<pondrix_core::Duration>,
 }

@@ -11,7 +11,7 @@ use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::{output, prompt, settings};
 
-/// Values that only jobs see, and only those that name them.
+/// Secrets: values that only the jobs see that name them.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Secret {
     Set(Set),

@@ -32,7 +32,7 @@ pub(crate) struct Serve {
     /// How many runners of its own to start; 0 for none.
     #[arg(long, default_value_t = 1, value_name = "COUNT")]
     runners: usize,
-    /// How many jobs each of them does at once; as many as there are cores when not said.
+    /// How many jobs each of them does at once; as many as there are cores by default.
     #[arg(long, value_name = "COUNT")]
     slots: Option<usize>,
     #[command(flatten)]

@@ -9,7 +9,7 @@ use crate::cli::Global;
 use crate::failure::Outcome;
 use crate::{output, settings};
 
-/// Stop a run: what runs is ended, what waits is never begun.
+/// Stop a run: what runs is ended, what waits never starts.
 #[derive(Debug, Args)]
 pub(crate) struct Stop {
     /// The run: PROJECT#NUMBER, or #NUMBER in a checkout.

@@ -9,7 +9,7 @@ use crate::cli::Global;
 use crate::failure::Outcome;
 use crate::{output, settings};
 
-/// Who may use the server.
+/// Tokens: who may use the server.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Token {
     Add(Add),
@@ -17,13 +17,13 @@ pub(crate) enum Token {
     Remove(Remove),
 }
 
-/// Make a token for a person. It is told this once. Only the token that the server printed when it first
+/// Make a token for a person. It is shown this once. Only the token that the server printed when it first
 /// started can do this.
 #[derive(Debug, Args)]
 pub(crate) struct Add {
     /// The person's name: a-z, 0-9 and `-`.
     name: String,
-    /// A group that the person is of, for approvals; may be said more than once.
+    /// A group that the person is of, for approvals; may be given more than once.
     #[arg(long, value_name = "NAME")]
     group: Vec<String>,
 }

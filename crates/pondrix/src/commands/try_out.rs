@@ -19,7 +19,7 @@ use crate::{git, output, settings};
 /// does not allow it, and images get tags of their own.
 #[derive(Debug, Args)]
 pub(crate) struct Try {
-    /// The project; the one whose repository this is a checkout of, when not said.
+    /// The project; the one whose repository this is a checkout of, by default.
     #[arg(long, value_name = "PROJECT")]
     project: Option<String>,
     #[command(flatten)]
