@@ -58,7 +58,7 @@ pub struct StepsWork {
     /// What the steps can reach.
     #[serde(default)]
     pub network: Network,
-    /// Services that run beside the steps.
+    /// Services that the steps talk to.
     #[serde(default)]
     pub services: Vec<ServiceWork>,
     /// The steps, in order.
@@ -87,7 +87,7 @@ pub struct StepsWork {
     pub limits: Limits,
 }
 
-/// A service that runs beside the steps.
+/// A service that the steps talk to.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct ServiceWork {
     /// Its name, under which the steps reach it.

@@ -164,7 +164,7 @@ impl JobContext {
                 finished = &mut finish => finished,
                 () = &mut deliver_log => finish.await,
             };
-            // The whole log first: who hears of the end may read it at once.
+            // The full log first: who hears of the end may read it at once.
             let _ = tell_ended.send(true);
             if !deliver_log.is_terminated() {
                 deliver_log.await;

@@ -81,7 +81,7 @@ impl Log {
         Ok(Piece { writer: writer.into(), reader: std::thread::spawn(move || log.collect(reader)) })
     }
 
-    /// Something for a service beside the job to write to; each of its lines begins with its name.
+    /// Something for a service of the job to write to; each of its lines begins with its name.
     pub(crate) fn piece_of(&self, name: &str) -> std::io::Result<Piece> {
         let (reader, writer) = std::io::pipe()?;
         let (log, lead) = (self.clone(), format!("{name}> "));

@@ -57,8 +57,8 @@ impl Surroundings {
             }
             around.shared = Some(network);
         }
-        for beside in services {
-            around.begin(executor, beside)?;
+        for service in services {
+            around.begin(executor, service)?;
         }
         Ok(around)
     }
@@ -86,20 +86,20 @@ impl Surroundings {
         }
     }
 
-    fn begin(&mut self, executor: &JobExecutor, beside: &ServiceWork) -> Result<(), String> {
-        let name = &beside.name;
+    fn begin(&mut self, executor: &JobExecutor, service: &ServiceWork) -> Result<(), String> {
+        let name = &service.name;
         let told = |error: &dyn std::fmt::Display| format!("the service `{name}` could not be started: {error}");
         let store = &executor.folder.store;
         let image =
-            executor.block_on(pull(&beside.image, &executor.registries(), store)).map_err(|error| told(&error))?;
+            executor.block_on(pull(&service.image, &executor.registries(), store)).map_err(|error| told(&error))?;
         let layers = store.layers(&image).map_err(|error| told(&error))?;
         let run = &image.config.config;
         let mut env: BTreeMap<_, _> = [("PATH".to_owned(), PATH.to_owned())].into();
         env.extend(run.variables());
-        env.extend(beside.env.clone());
-        let folder = |what: &str| executor.scratch.path().join(format!("beside-{name}-{what}"));
+        env.extend(service.env.clone());
+        let folder = |what: &str| executor.scratch.path().join(format!("service-{name}-{what}"));
         let spec = Spec {
-            argv: beside.command.as_deref().map_or_else(|| run.command(), shell),
+            argv: service.command.as_deref().map_or_else(|| run.command(), shell),
             env,
             folder: if run.working_dir.is_empty() { "/".to_owned() } else { run.working_dir.clone() },
             user: run.user.clone(),
@@ -118,7 +118,7 @@ impl Surroundings {
             if let Some(exit) = running.wait_at_most(PAUSE) {
                 break Some(format!("{} before it was ready", words(&exit)));
             }
-            let is_ready = match &beside.ready {
+            let is_ready = match &service.ready {
                 None => true,
                 Some(Ready::Tcp(port)) => {
                     self.shared.as_ref().is_some_and(|network| network.connector().connect(*port).is_ok())
@@ -131,8 +131,8 @@ impl Surroundings {
             if executor.is_halted() || executor.is_out_of_time() {
                 break Some("was given up before it was ready".to_owned());
             }
-            if since.elapsed() > beside.within.to_std() {
-                break Some(format!("was not ready within {}", beside.within));
+            if since.elapsed() > service.within.to_std() {
+                break Some(format!("was not ready within {}", service.within));
             }
         };
         if let Some(problem) = problem {
@@ -183,8 +183,8 @@ fn names(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Re
         return Ok(machines.map(|path| shown(path.into(), path)).collect());
     }
     let mut hosts = "127.0.0.1\tlocalhost\n::1\tlocalhost\n".to_owned();
-    for beside in services {
-        let _ = writeln!(hosts, "127.0.0.1\t{}", beside.name);
+    for service in services {
+        let _ = writeln!(hosts, "127.0.0.1\t{}", service.name);
     }
     let resolver = match reach {
         Network::Outbound => format!("nameserver {NAMES_AT}\n"),

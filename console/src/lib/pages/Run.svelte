@@ -2,7 +2,7 @@
     import Button from 'flowbite-svelte/Button.svelte';
     import { answerRun, Refusal, rerun, runPath, stopRun } from '../api/client';
     import { follow } from '../api/events';
-    import type { JobView, RunDetail } from '../api/types';
+    import type { JobView, RunDetail, StartKind } from '../api/types';
     import { clock } from '../clock.svelte';
     import Lanes from '../components/Lanes.svelte';
     import LogView from '../components/LogView.svelte';
@@ -13,6 +13,16 @@
     import { ago, length, millis } from '../time';
 
     let { project, number, job, onup }: { project: string; number: number; job: string | undefined; onup: (up: boolean) => void } = $props();
+
+    /** Why a run began, in words. */
+    const HOW: Record<StartKind, string> = {
+        commit: 'started by a commit',
+        schedule: 'started by a schedule',
+        'base-moved': 'started because its base moved',
+        manual: 'started by hand',
+        try: 'a try',
+        rerun: 'a rerun',
+    };
 
     let run = $state.raw<RunDetail>();
     let fault = $state('');
@@ -85,7 +95,7 @@
             <StateMark state={run.state} />
             <span class="tabular-nums">{took}</span>
             <span class="truncate text-gray-600 dark:text-gray-300">
-                {run.title} <span class="text-gray-500 dark:text-gray-400">by {run.author} on {run.tag ? `tag ${run.tag}` : run.branch} at <span class="font-mono">{run.commit.slice(0, 12)}</span>, {ago(clock.now - Date.parse(run.created))}, started by {run.start}{#if run.rerun_of}&#32;of <a class="underline" href={runAddress(project, run.rerun_of)} onclick={link}>#{run.rerun_of}</a>{/if}</span>
+                {run.title} <span class="text-gray-500 dark:text-gray-400">by {run.author} on {run.tag ? `tag ${run.tag}` : run.branch} at <span class="font-mono">{run.commit.slice(0, 12)}</span>, {ago(clock.now - Date.parse(run.created))}, {HOW[run.start]}{#if run.rerun_of}&#32;of <a class="underline" href={runAddress(project, run.rerun_of)} onclick={link}>#{run.rerun_of}</a>{/if}</span>
             </span>
             {#if run.stopped_by}<span class="text-stopped">stopped by {run.stopped_by}</span>{/if}
             <span class="ml-auto flex shrink-0 gap-2">

@@ -34,7 +34,7 @@ fn unmet(condition: &Condition, start: &Start) -> Option<String> {
         }
     }
     if let Some(kind) = condition.start.filter(|kind| *kind != start.kind) {
-        return Some(format!("started by {} and not by {kind}", start.kind));
+        return Some(format!("the start is {} and not {kind}", start.kind));
     }
     let paths = condition.changed.as_ref().filter(|paths| !was_changed(paths, start))?;
     Some(format!("nothing that fits {paths} was changed"))

@@ -95,11 +95,15 @@ impl Plan {
 
 fn print(start: &Start, view: &PlanView) {
     let place = start.tag.as_ref().map_or_else(|| format!("branch {}", start.branch), |tag| format!("tag {tag}"));
-    output::line(&format!(
-        "{} {}",
-        output::strong("A start by"),
-        output::strong(&format!("{} on {place}", start.kind))
-    ));
+    let what = match start.kind {
+        StartKind::Commit => "A commit",
+        StartKind::Schedule => "A moment of a schedule",
+        StartKind::BaseMoved => "A base image that moved",
+        StartKind::Manual => "A manual start",
+        StartKind::Try => "A try",
+        StartKind::Rerun => "A rerun",
+    };
+    output::line(&output::strong(&format!("{what} on {place}")));
     if let Some(nothing) = &view.nothing {
         output::line(&format!("starts nothing: {nothing}"));
     }

@@ -61,8 +61,8 @@ pub(super) async fn prints(world: &World, told: &mut Told) -> Result<(), String>
         }
     }
     told.say(&format!(
-        "{run} printed on both base images, the register beside it; `pondrix files {run} book` is bound of what \
-         `labels:web` kept"
+        "{run} printed on both base images, with the register as its service; `pondrix artifact fetch {run} book` is bound of what \
+         `labels:web` left"
     ));
     Ok(())
 }

@@ -249,7 +249,7 @@ start schedule="15 5 * * 1-5" zone="Europe/Lisbon"
     browser.client.goto(&format!("{}/plan/visitor-desk", world.url())).await.unwrap();
     browser.reads("asks: Open it to the visitors?").await;
     browser.reads("labels:web").await;
-    browser.reads("started by commit and not by schedule").await;
+    browser.reads("the start is commit and not schedule").await;
     browser.picture("console-plan").await;
 
     browser.client.goto(&format!("{}/runs/visitor-desk/1", world.url())).await.unwrap();
@@ -260,7 +260,7 @@ start schedule="15 5 * * 1-5" zone="Europe/Lisbon"
     browser.click("main button").await;
     browser.reads("visitor-desk#2").await;
     browser.reads("production asks: Open it to the visitors?").await;
-    browser.reads("started by rerun of #1").await;
+    browser.reads("a rerun of #1").await;
     browser.click("a[href='/runs/visitor-desk/2/verify/unit']").await;
     browser.reads("3 tests passed").await;
     browser.picture("console-approval").await;

@@ -179,3 +179,54 @@ async fn what_the_server_holds_is_listed() {
         );
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_line_that_was_written_over_is_shown_as_it_was_in_the_end_and_stored_as_it_came() {
+    let world = World::new().await;
+    let script = "step \"printf 'fetching 1 of 2\\\\rfetching 2 of 2\\\\nlost\\\\rgone\\\\n'; exit 3\"";
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(script)).await;
+    let detail = world.end_of(&run).await;
+    assert_eq!(detail.failure.unwrap().last_lines, ["fetching 2 of 2", "gone"]);
+    assert_eq!(world.log(&run, "verify/unit").await, "fetching 1 of 2\rfetching 2 of 2\nlost\rgone\n");
+    for arguments in [&["log", "plant-labels#1"][..], &["log", "plant-labels#1", "--follow"]] {
+        assert_eq!(world.pondrix(arguments).await.out, "fetching 2 of 2\ngone\n", "{arguments:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn following_tells_each_change_of_state_once_and_exits_as_the_run_did() {
+    let world = World::new().await;
+    let steps: String = (0..6).map(|number| format!("step \"echo {number}\"\n")).collect();
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("pondrix.kdl", &one_job(&steps)).unwrap();
+    repository.push("Six steps").unwrap();
+    let started = world.pondrix(&["start", "plant-labels", "--follow"]).await;
+    assert_eq!(started.status, 0, "{}{}", started.out, started.err);
+    assert!(started.out.starts_with("0\n1\n2\n3\n4\n5\nplant-labels#"), "{}", started.out);
+    let run =
+        started.out.lines().find_map(|line| line.split_whitespace().next().filter(|word| word.contains('#'))).unwrap();
+    let rerun = world.pondrix(&["rerun", run, "--all", "--json"]).await;
+    let again: serde_json::Value = serde_json::from_str(&rerun.out).unwrap();
+    let again = again["run"].as_str().unwrap();
+    let shown = world.pondrix(&["show", again, "--follow"]).await;
+    assert_eq!(shown.status, 0, "{}{}", shown.out, shown.err);
+    let told: Vec<_> = shown.err.lines().collect();
+    assert!(told.windows(2).all(|pair| pair[0] != pair[1]), "told twice: {told:#?}");
+    assert_eq!(told.last().copied(), Some(format!("{again}  passed").as_str()));
+    repository.write("pondrix.kdl", &one_job("step \"exit 1\"")).unwrap();
+    repository.push("It fails").unwrap();
+    assert_eq!(world.pondrix(&["start", "plant-labels", "--follow"]).await.status, 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pools_are_limited_and_listed_with_their_runners() {
+    let world = World::new().await;
+    let set = world.pondrix(&["pool", "set", "pond", "--limit", "1"]).await;
+    assert!(set.out.contains("Pool pond: 1 jobs at once"), "{}{}", set.out, set.err);
+    world.pondrix(&["pool", "set", "big", "--limit", "8"]).await;
+    let listed = world.pondrix(&["pool", "list"]).await;
+    let rows: Vec<Vec<_>> = listed.out.lines().skip(1).map(|line| line.split_whitespace().take(4).collect()).collect();
+    assert_eq!(rows, [["big", "0", "0", "8"], ["pond", "1", "0", "1"]], "{}", listed.out);
+    world.pondrix(&["pool", "set", "big", "--limit", "0"]).await;
+    assert!(!world.pondrix(&["pool", "list"]).await.out.contains("big"));
+}

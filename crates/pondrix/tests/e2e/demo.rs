@@ -25,7 +25,7 @@ async fn the_demo_plays_its_whole_story_and_every_point_holds() {
         "`pondrix stop plant-labels#1`: 2 processes before, none after",
         "plant-labels#2 over its limit",
         "`pondrix try` as visitor-desk#4: verified and built, pushed as try-4-edge only, not rolled out",
-        "plant-labels#3 printed on both base images, the register beside it",
+        "plant-labels#3 printed on both base images, with the register as its service",
         "a template that changed reaches the next run of plant-labels, which says so",
         "plant-labels#5 ran nothing: plant-labels has no secret `PRINTER_KEY`; fix: pondrix secret set plant-labels PRINTER_KEY",
         "`pondrix rerun plant-labels#6` as plant-labels#7: only bind/book again",

@@ -1,4 +1,4 @@
-//! Image jobs: secrets, what is known already, registries that ask who comes, agents, networks.
+//! Image jobs: secrets, what comes from the cache, registries that ask who comes, agents, networks.
 
 use std::path::Path;
 use std::process::Command;

@@ -300,7 +300,7 @@ async fn a_plan_says_what_is_left_out_and_why_here_and_at_the_server() {
     let here = world.pondrix(&["plan", &file, "--branch", "release/2", "--start", "manual"]).await;
     assert_eq!(here.status, 0, "{}", here.err);
     assert!(
-        here.out.contains("A start by manual on branch release/2") && here.out.contains("one run at a time: gate"),
+        here.out.contains("A manual start on branch release/2") && here.out.contains("one run at a time: gate"),
         "{}",
         here.out
     );

@@ -108,7 +108,7 @@ pub struct Approval {
 
 /// How long steps may take where the file does not say.
 pub(super) const DEFAULT_TIME: Duration = Duration::from_seconds(3_600);
-/// How long a service beside a job may take to be ready where the file does not say.
+/// How long a service of a job may take to be ready where the file does not say.
 pub(super) const DEFAULT_READY_WITHIN: Duration = Duration::from_seconds(60);
 /// How long a rollout may take where the file does not say.
 pub(super) const DEFAULT_ROLLOUT_TIME: Duration = Duration::from_seconds(300);

@@ -19,7 +19,7 @@ pub struct StepsJob {
     /// What the steps can reach.
     #[serde(default)]
     pub network: Network,
-    /// Services that run beside the steps and that they talk to.
+    /// Services that the steps talk to.
     #[serde(default)]
     pub services: Vec<Service>,
     /// The secrets that every step sees.
@@ -82,7 +82,7 @@ impl StepsJob {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Network {
-    /// Each other and the services beside them, and nothing else.
+    /// Each other and the job's services, and nothing else.
     #[default]
     None,
     /// Also what the runner's machine can reach, which cannot reach them.
@@ -97,7 +97,7 @@ impl Network {
         [("none", Self::None), ("outbound", Self::Outbound), ("host", Self::Host)];
 }
 
-/// A service that runs beside the steps of a job, in their network.
+/// A service that the steps of a job talk to, in their network.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Service {
     /// Its name, under which the steps reach it.

@@ -40,7 +40,7 @@ fn a_condition_leaves_a_job_out_and_says_why() {
         ("when branch=\"main\"", tagged("v1"), Some("a run of a tag is not on main")),
         ("when tag=\"v*\"", on("main"), Some("no tag started it (wanted: v*)")),
         ("when tag=\"v2*\"", tagged("v1"), Some("the tag is v1 and not v2*")),
-        ("when start=\"schedule\"", on("main"), Some("started by commit and not by schedule")),
+        ("when start=\"schedule\"", on("main"), Some("the start is commit and not schedule")),
         ("when changed=\"desk/**\"", changing(&["desk/a/b"]), None),
         ("when changed=\"desk/**\"", changing(&["docs/a"]), Some("nothing that fits desk/** was changed")),
         ("when changed=\"desk/**\"", on("main"), None),

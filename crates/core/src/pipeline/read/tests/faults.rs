@@ -170,8 +170,8 @@ fn files_that_nobody_keeps_in_time_are_a_fault() {
     let next = |lines: &str| format!("stage \"next\" {{ {} }}\n", job("taker", lines));
     assert!(read(&(file("", &keeps) + &next("fetch \"site\""))).is_ok());
     assert!(read(&file("", &format!("{keeps}\n{}", job("taker", "after \"keeper\"; fetch \"site\"")))).is_ok());
-    let beside = file("", &format!("{keeps}\n{}", job("taker", "fetch \"site\"")));
-    assert_eq!(only_fault(&beside), "no job before this one leaves an artifact `site`");
+    let side_by_side = file("", &format!("{keeps}\n{}", job("taker", "fetch \"site\"")));
+    assert_eq!(only_fault(&side_by_side), "no job before this one leaves an artifact `site`");
     let misspelt = read(&(file("", &keeps) + &next("fetch \"siet\""))).unwrap_err();
     assert_eq!(misspelt[0].help.as_deref(), Some("did you mean `site`?"));
     assert_eq!(
