@@ -24,7 +24,7 @@
                     <span class="font-semibold">{result.environment}</span> runs <span class="font-mono">{result.tag ?? result.image}</span>
                     {#if result.address}at <a class="text-ember underline" href={result.address} target="_blank" rel="noreferrer">{result.address}</a>{/if}
                 {:else if result.kind === 'artifact'}
-                    artifact <a class="underline hover:text-ember" href={archivePath(run.project, run.number, job, result.name)} download>{result.name}</a> of {job.split('/')[1]} ({result.count}, {size(result.bytes)})
+                    artifact <a class="underline hover:text-ember" href={archivePath(run.project, run.number, job, result.name)} download>{result.name}</a> of {job.split('/')[1]} ({result.count} {result.count === 1 ? 'file' : 'files'}, {size(result.bytes)})
                 {:else if result.kind === 'output'}
                     {result.name} <span class="font-mono">{result.value.length > 60 ? `${result.value.slice(0, 60)}\u2026` : result.value}</span>
                 {/if}

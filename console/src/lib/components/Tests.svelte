@@ -20,8 +20,7 @@
     <div class="mx-5 my-2 border-l-4 px-4 py-2 text-xs {report.failed ? 'border-failed' : 'border-passed'}" aria-label="Test reports">
         <p>
             <span class="font-semibold">{passed} {passed === 1 ? 'test' : 'tests'} passed</span>,
-            <span class:font-semibold={report.failed}>{report.failed} failed</span>{#if report.skipped}, {report.skipped} skipped{/if}{#if report.millis}, in {length(report.millis)}{/if}
-            {#if report.slowest[0]}<span class="text-gray-600 dark:text-gray-300">; slowest: {report.slowest[0].test} {length(report.slowest[0].millis)}</span>{/if}
+            <span class:font-semibold={report.failed}>{report.failed} failed</span>{#if report.skipped}, {report.skipped} skipped{/if}{#if report.millis}, in {length(report.millis)}{/if}{#if report.slowest[0]}<span class="text-gray-600 dark:text-gray-300">; slowest: {report.slowest[0].test} {length(report.slowest[0].millis)}</span>{/if}
         </p>
         {#each report.failures as failure, index (index)}
             <details class="mt-1">

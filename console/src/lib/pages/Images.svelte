@@ -60,7 +60,7 @@
     <div class="mb-3 flex items-baseline gap-4">
         <h1 class="text-lg font-semibold">Images</h1>
         {#if loaded && links.length}
-            <span class="text-gray-500 dark:text-gray-400">{behind ? `${behind} of ${links.length} are behind what they are built on` : `all ${links.length} are built on their bases as these are now`}</span>
+            <span class="text-gray-500 dark:text-gray-400">{behind ? `${behind} of ${links.length} are behind what they are built on` : `all ${links.length} are current: built on what their bases are now`}</span>
         {/if}
     </div>
     {#if fault}<p role="alert" class="mb-3 text-failed">{fault}</p>{/if}

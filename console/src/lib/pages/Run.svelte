@@ -108,7 +108,7 @@
             </span>
         </div>
         {#each run.templates as one (one.template)}
-            <p class="px-5 pb-2 text-xs text-gray-600 dark:text-gray-300">uses <span class="font-mono">{one.template}</span> of <span class="font-mono">{one.commit.slice(0, 12)}</span>{#if one.changed_since}<span class="font-semibold">, changed since <a class="underline" href={runAddress(project, one.changed_since)} onclick={link}>#{one.changed_since}</a></span>{/if}</p>
+            <p class="px-5 pb-2 text-xs text-gray-600 dark:text-gray-300">uses <span class="font-mono">{one.template}</span> at <span class="font-mono">{one.commit.slice(0, 12)}</span>{#if one.changed_since}<span class="font-semibold">, changed since <a class="underline" href={runAddress(project, one.changed_since)} onclick={link}>#{one.changed_since}</a></span>{/if}</p>
         {/each}
         {#if asked?.approval}
             <div class="mx-5 mb-3 flex items-center gap-4 border-l-4 border-waiting px-4 py-2" role="alertdialog" aria-label="An answer is asked for">

@@ -12,6 +12,7 @@ use recipe::RecipeFacts;
 pub use recipe::is_recipe;
 
 use crate::id::is_plain_name;
+use crate::image::Reference;
 
 /// A file of a repository, with as much of its text as is needed to know what it is.
 #[derive(Clone, Debug)]
@@ -89,18 +90,15 @@ impl Repository {
     fn place(&self, facts: Option<&RecipeFacts>) -> Place {
         let Some(facts) = facts else { return Place::Host };
         let Some(base) = facts.bases.first() else { return Place::Built };
-        let host = base.split('/').next().unwrap_or_default();
-        let has_tag = base.rsplit('/').next().is_some_and(|name| name.contains([':', '@']));
-        if !has_tag {
-            return Place::Built;
-        }
-        if base.contains('/') && host.contains(['.', ':']) {
-            return Place::Image(base.clone());
-        }
+        let names_a_host = base.split('/').next().is_some_and(|host| host.contains(['.', ':'])) && base.contains('/');
         // A name without a registry: only whoever knows which one it means can run anything in it.
-        self.bare_names
-            .as_ref()
-            .map_or(Place::Built, |named| Place::Image(format!("{}/{base}", named.trim_end_matches('/'))))
+        let whole = match &self.bare_names {
+            _ if names_a_host => base.clone(),
+            Some(named) => format!("{}/{base}", named.trim_end_matches('/')),
+            None => return Place::Built,
+        };
+        let usable = whole.parse::<Reference>().is_ok_and(|image| image.tag.is_some() || image.digest.is_some());
+        if usable { Place::Image(whole) } else { Place::Built }
     }
 }
 

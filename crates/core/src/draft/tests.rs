@@ -115,6 +115,10 @@ fn tests_run_where_the_recipe_builds_and_what_fetches_asks_for_a_network_and_say
     assert!(bare.pipeline.contains("container image=\"visitor-desk\""), "{}", bare.pipeline);
     let known = with("FROM python:3\n", Some("mirror.test/library"));
     assert!(known.pipeline.contains("container \"mirror.test/library/python:3\""), "{}", known.pipeline);
+    for unusable in ["FROM :/:\n", "FROM a.test/Python:3\n", "FROM a.test/python\n"] {
+        let built = with(unusable, None);
+        assert!(built.pipeline.contains("container image=\"visitor-desk\""), "{}", built.pipeline);
+    }
     let none = draft(&repository(&python));
     assert!(none.pipeline.contains("on-host\n        runner { tool \"python3\" }"), "{}", none.pipeline);
 }

@@ -6,14 +6,14 @@ use crate::pipeline::{Condition, Conditions, Pattern};
 /// Why conditions leave something out of a run; nothing when they do not.
 pub(super) fn left_out(conditions: &Conditions, start: &Start) -> Option<String> {
     if let Some(unless) = conditions.unless.iter().find(|unless| unmet(&unless.value, start).is_none()) {
-        return Some(format!("unless {}", said(&unless.value)));
+        return Some(format!("not when {}", said(&unless.value)));
     }
     let mut whys = conditions.when.iter().map(|when| unmet(&when.value, start));
     let first = whys.next()??;
     if whys.any(|why| why.is_none()) {
         return None;
     }
-    Some(if conditions.when.len() == 1 { first } else { format!("no `when` holds; {first}") })
+    Some(if conditions.when.len() == 1 { first } else { format!("no `when` holds: {first}") })
 }
 
 /// The first part of a condition that does not hold, in words.
@@ -22,22 +22,22 @@ fn unmet(condition: &Condition, start: &Start) -> Option<String> {
         && (start.tag.is_some() || !branch.matches(&start.branch))
     {
         return Some(match &start.tag {
-            Some(_) => format!("a run of a tag is not on {branch}"),
-            None => format!("the branch is {} and not {branch}", start.branch),
+            Some(tag) => format!("only on branch {branch}, and this is of tag {tag}"),
+            None => format!("only on branch {branch}, and this is {}", start.branch),
         });
     }
     if let Some(wanted) = &condition.tag {
         match &start.tag {
-            None => return Some(format!("no tag started it (wanted: {wanted})")),
-            Some(tag) if !wanted.matches(tag) => return Some(format!("the tag is {tag} and not {wanted}")),
+            None => return Some(format!("only for a tag {wanted}, and no tag started this")),
+            Some(tag) if !wanted.matches(tag) => return Some(format!("only for a tag {wanted}, and this is {tag}")),
             Some(_) => {}
         }
     }
     if let Some(kind) = condition.start.filter(|kind| *kind != start.kind) {
-        return Some(format!("the start is {} and not {kind}", start.kind));
+        return Some(format!("only when started by {kind}, and this was by {}", start.kind));
     }
     let paths = condition.changed.as_ref().filter(|paths| !was_changed(paths, start))?;
-    Some(format!("nothing that fits {paths} was changed"))
+    Some(format!("only when {paths} changed, and nothing of it did"))
 }
 
 /// A condition as it was written.

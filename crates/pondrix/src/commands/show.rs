@@ -113,7 +113,7 @@ pub(crate) async fn print(client: &Client, detail: &RunDetail) {
     for one in &detail.templates {
         let commit = one.commit.get(..12).unwrap_or(&one.commit);
         let changed = one.changed_since.map(|number| format!("; changed since {}#{number}", run.project));
-        output::line(&format!("  uses {} of {commit}{}", one.template, changed.unwrap_or_default()));
+        output::line(&format!("  uses {} at {commit}{}", one.template, changed.unwrap_or_default()));
     }
     for fault in &detail.faults {
         output::line(&format!("\n{}", fault.render(pondrix_core::pipeline::FILE_NAME)));

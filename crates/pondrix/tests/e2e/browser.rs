@@ -249,7 +249,7 @@ start schedule="15 5 * * 1-5" zone="Europe/Lisbon"
     browser.client.goto(&format!("{}/plan/visitor-desk", world.url())).await.unwrap();
     browser.reads("asks: Open it to the visitors?").await;
     browser.reads("labels:web").await;
-    browser.reads("the start is commit and not schedule").await;
+    browser.reads("only when started by schedule, and this was by commit").await;
     browser.picture("console-plan").await;
 
     browser.client.goto(&format!("{}/runs/visitor-desk/1", world.url())).await.unwrap();
@@ -309,7 +309,7 @@ async fn a_run_shows_the_template_that_it_used_the_service_beside_it_and_tests_t
     let browser = Browser::new().await;
     browser.sign_in(&world).await;
     browser.client.goto(&format!("{}/runs/plant-labels/5/verify/labels:web", world.url())).await.unwrap();
-    browser.reads("uses glasshouse-base/templates/printed.kdl@main of ").await;
+    browser.reads("uses glasshouse-base/templates/printed.kdl@main at ").await;
     browser.reads("changed since #4").await;
     browser.reads("register> the register is open").await;
     browser.reads("10 beds are open").await;
@@ -339,7 +339,7 @@ async fn the_console_shows_what_is_built_on_what_and_what_is_in_an_image() {
         world.passes(&world.run_of(name, &commit).await).await;
     }
     // It shows what came meanwhile by itself.
-    browser.reads("all 4 are built on their bases as these are now").await;
+    browser.reads("all 4 are current: built on what their bases are now").await;
     browser.reads("registry.fernhollow.test/garden/labels").await;
     browser.reads("on registry.fernhollow.test/base/web:1").await;
     browser.picture("console-images").await;

@@ -54,9 +54,9 @@ async fn jobs_run_in_the_order_of_after_with_matrix_variables_retries_and_failur
     assert_eq!(wobbly.steps[0].log_end.unwrap(), 37, "a step's part of the log is that of its last attempt");
     assert_eq!(state(&detail, "verify/lint"), State::Failed);
     assert_eq!(find(&detail, "mourn/told").reason.as_deref(), Some("nothing before it failed"));
-    assert_eq!(find(&detail, "never/skipped").reason.as_deref(), Some("its stage: the branch is main and not fix"));
+    assert_eq!(find(&detail, "never/skipped").reason.as_deref(), Some("its stage: only on branch fix, and this is main"));
     let shown = world.pondrix(&["show", &run.to_string()]).await;
-    for wanted in ["attempt 1", "allowed to fail", "the branch is main and not fix"] {
+    for wanted in ["attempt 1", "allowed to fail", "only on branch fix, and this is main"] {
         assert!(shown.out.contains(wanted), "{}", shown.out);
     }
 }
@@ -294,7 +294,7 @@ async fn a_plan_says_what_is_left_out_and_why_here_and_at_the_server() {
         .flat_map(|stage| &stage.jobs)
         .map(|job| (job.job.as_str(), job.left_out.as_deref()))
         .collect();
-    let left_out = Some("its stage: the branch is main and not release/*");
+    let left_out = Some("its stage: only on branch release/*, and this is main");
     assert_eq!(jobs, [("verify/unit:rose", None), ("verify/unit:fern", None), ("open/gate", left_out)]);
     let file = repository.folder().join("pondrix.kdl").display().to_string();
     let here = world.pondrix(&["plan", &file, "--branch", "release/2", "--start", "manual"]).await;

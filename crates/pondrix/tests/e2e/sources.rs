@@ -89,17 +89,17 @@ async fn a_runner_that_has_a_commits_files_fetches_what_changed_and_builds_from_
     }
     symlink("beds/north", folder.join("way")).unwrap();
     let log = compared(&world, &repository, "Everything").await;
-    assert!(!log.contains("are here"), "{log}");
+    assert!(!log.contains("are kept here"), "{log}");
 
     write("file", "other");
     write("beds/north/lily", "lilies");
     let log = compared(&world, &repository, "Two files are other").await;
-    assert!(log.contains("are here: 2 changed since, 0 removed"), "{log}");
+    assert!(log.contains("are kept here: 2 changed since, 0 removed"), "{log}");
 
     repository.remove("beds/north/lily").unwrap();
     fs::remove_dir(folder.join("beds/north")).unwrap();
     let log = compared(&world, &repository, "A folder went, and a link leads nowhere").await;
-    assert!(log.contains("are here: 0 changed since, 1 removed"), "{log}");
+    assert!(log.contains("are kept here: 0 changed since, 1 removed"), "{log}");
 
     repository.remove("file").unwrap();
     write("file/is/a/folder", "now");
@@ -121,18 +121,18 @@ async fn a_runner_that_has_a_commits_files_fetches_what_changed_and_builds_from_
     write("[ab]", "once more");
     repository.remove("*.txt").unwrap();
     let log = compared(&world, &repository, "Only these").await;
-    assert!(log.contains("are here: 1 changed since, 1 removed"), "{log}");
+    assert!(log.contains("are kept here: 1 changed since, 1 removed"), "{log}");
 
     // Somebody took a file away that the runner has to take away now: it fetches all of them.
     let kept = world.folder.path().join("server/runner-1/sources/plant-labels/files");
     fs::remove_file(kept.join("with space")).unwrap();
     repository.remove("with space").unwrap();
     let log = compared(&world, &repository, "What is not here cannot be removed").await;
-    assert!(!log.contains("are here"), "{log}");
+    assert!(!log.contains("are kept here"), "{log}");
 
     repository.git(&["commit", "--quiet", "--allow-empty", "--message", "Nothing"]).unwrap();
     let log = compared(&world, &repository, "Nothing at all").await;
-    assert!(log.contains("are here: 0 changed since, 0 removed"), "{log}");
+    assert!(log.contains("are kept here: 0 changed since, 0 removed"), "{log}");
     assert!(log.contains("1 of 1 steps from cache"), "{log}");
 }
 
@@ -184,7 +184,7 @@ async fn files_that_are_only_tried_do_not_get_among_those_of_commits() {
     repository.remove("new").unwrap();
     repository.write("beds/fern", "fern").unwrap();
     let log = compared(&world, &repository, "Committed again").await;
-    assert!(log.contains("are here: 1 changed since, 0 removed"), "{log}");
+    assert!(log.contains("are kept here: 1 changed since, 0 removed"), "{log}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -210,7 +210,7 @@ async fn images_of_one_commit_are_built_from_the_same_files_while_another_commit
     world.passes(&run).await;
     let logs = [world.log(&run, "package/one").await, world.log(&run, "package/two").await];
     // The one that comes second finds them brought up to date already, or, while that goes on, fetches its own.
-    assert!(logs.iter().any(|log| log.contains("are here: 1 changed since, 0 removed")), "{logs:?}");
+    assert!(logs.iter().any(|log| log.contains("are kept here: 1 changed since, 0 removed")), "{logs:?}");
     for name in ["one", "two"] {
         let digest = world.registry.tags(&format!("garden/{name}"))[&commit[..12]].clone();
         let blob = |hex: &str| world.folder.path().join("registry/blobs").join(hex);

@@ -36,17 +36,17 @@ fn a_condition_leaves_a_job_out_and_says_why() {
     let with = |lines: &str| format!("{starts}stage \"a\" {{ {} }}", job("b", lines));
     for (lines, start, expected) in [
         ("when branch=\"main\"", on("main"), None),
-        ("when branch=\"main\"", on("fix"), Some("the branch is fix and not main")),
-        ("when branch=\"main\"", tagged("v1"), Some("a run of a tag is not on main")),
-        ("when tag=\"v*\"", on("main"), Some("no tag started it (wanted: v*)")),
-        ("when tag=\"v2*\"", tagged("v1"), Some("the tag is v1 and not v2*")),
-        ("when start=\"schedule\"", on("main"), Some("the start is commit and not schedule")),
+        ("when branch=\"main\"", on("fix"), Some("only on branch main, and this is fix")),
+        ("when branch=\"main\"", tagged("v1"), Some("only on branch main, and this is of tag v1")),
+        ("when tag=\"v*\"", on("main"), Some("only for a tag v*, and no tag started this")),
+        ("when tag=\"v2*\"", tagged("v1"), Some("only for a tag v2*, and this is v1")),
+        ("when start=\"schedule\"", on("main"), Some("only when started by schedule, and this was by commit")),
         ("when changed=\"desk/**\"", changing(&["desk/a/b"]), None),
-        ("when changed=\"desk/**\"", changing(&["docs/a"]), Some("nothing that fits desk/** was changed")),
+        ("when changed=\"desk/**\"", changing(&["docs/a"]), Some("only when desk/** changed, and nothing of it did")),
         ("when changed=\"desk/**\"", on("main"), None),
         ("when branch=\"fix\"\n when changed=\"desk/**\"", on("main"), None),
-        ("when branch=\"a\"\n when branch=\"b\"", on("c"), Some("no `when` holds; the branch is c and not a")),
-        ("unless branch=\"main\"", on("main"), Some("unless branch=main")),
+        ("when branch=\"a\"\n when branch=\"b\"", on("c"), Some("no `when` holds: only on branch a, and this is c")),
+        ("unless branch=\"main\"", on("main"), Some("not when branch=main")),
         ("unless branch=\"main\"", on("fix"), None),
     ] {
         assert_eq!(why(&with(lines), &start).as_deref(), expected, "{lines}");
@@ -62,7 +62,7 @@ fn a_stage_that_is_left_out_leaves_its_jobs_out_and_a_rollout_follows_its_image(
     );
     let plan = Plan::new(&read(&text), &on("main"));
     let whys: Vec<_> = plan.jobs().map(|job| job.left_out.clone().unwrap()).collect();
-    let expected = ["its stage: unless branch=main", "the branch is main and not fix", "the image `desk` is left out"];
+    let expected = ["its stage: not when branch=main", "only on branch fix, and this is main", "the image `desk` is left out"];
     assert_eq!(whys, expected);
     assert_eq!(plan.nothing_to_do().unwrap(), format!("every job is left out: {}", whys[0]));
     assert_eq!(Plan::new(&read(&text), &on("fix")).nothing_to_do(), None);

@@ -188,7 +188,7 @@ fn what_is_left_out_is_skipped_from_the_beginning_and_stops_nothing() {
         job("three", "after \"two\"")
     );
     let mut run = run_of(&text);
-    assert_eq!(state(&run, "a/one"), (State::Skipped, Some("the branch is main and not fix".to_owned())));
+    assert_eq!(state(&run, "a/one"), (State::Skipped, Some("only on branch fix, and this is main".to_owned())));
     assert_eq!(offered(&apply(&mut run, &[Event::Began])), ["b/three"]);
     assert_eq!(run.stages[0].state, State::Skipped);
     assert_eq!(does(&mut run, "b/three", Outcome::Passed), [Effect::Over(State::Passed)]);
