@@ -320,7 +320,7 @@ second]]></error><system-out>not this</system-out></testcase>
     }
 
     #[test]
-    fn a_test_flickers_when_it_did_both_for_one_commit_or_went_to_and_fro() {
+    fn a_test_is_flaky_when_it_did_both_for_one_commit_or_went_to_and_fro() {
         assert!(is_flaky(&[("b", false), ("b", true)]));
         assert!(is_flaky(&[("d", false), ("c", true), ("b", false), ("a", true)]));
         assert!(!is_flaky(&[("d", false), ("c", false), ("b", true), ("a", true)]), "it was mended");

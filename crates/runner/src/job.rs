@@ -355,7 +355,8 @@ impl JobExecutor {
             self.fetch_into(&claim.files(), Some(since))?;
         }
         let (changed, removed) = (difference.changed, difference.removed.len());
-        self.log.say(&format!("the files of commit {since:.12} are kept here: {changed} changed since, {removed} removed"));
+        self.log
+            .say(&format!("the files of commit {since:.12} are kept here: {changed} changed since, {removed} removed"));
         Ok(())
     }
 

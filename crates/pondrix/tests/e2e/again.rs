@@ -93,6 +93,14 @@ async fn a_try_that_cannot_be_says_why_before_it_is_a_run() {
     assert_eq!(failed.status, 1, "{}", failed.err);
     assert!(failed.out.contains("exit status 5"), "{}", failed.out);
     assert_eq!(world.client.runs(None, 9, None).await.unwrap().runs.len(), 2, "what was refused made no run");
+    // Nobody waits for a detached one; whoever follows it later has the same status.
+    let detached = in_checkout(&world, &repository, &["try", "--detach"]).await;
+    assert_eq!(detached.status, 0, "{}", detached.err);
+    assert_eq!(detached.out, "plant-labels#3  pondrix log 'plant-labels#3' --follow\n");
+    let log = world.pondrix(&["log", "plant-labels#3", "--follow"]).await;
+    assert_eq!((log.status, log.out.as_str()), (1, ""), "its step says nothing: {}", log.err);
+    let shown = world.pondrix(&["show", "plant-labels#3", "--follow"]).await;
+    assert!(shown.status == 1 && shown.out.contains("exit status 5"), "{}{}", shown.out, shown.err);
 }
 
 #[tokio::test(flavor = "multi_thread")]

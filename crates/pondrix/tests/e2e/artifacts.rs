@@ -129,7 +129,7 @@ async fn a_cache_is_found_by_its_key_or_its_beginning_and_no_branch_writes_into_
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn test_reports_are_counted_shown_and_tests_that_flicker_are_known() {
+async fn test_reports_are_counted_shown_and_flaky_tests_are_known() {
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
     let lines = "step \"./report.sh\"\n test-report junit=\"out/*.xml\"";

@@ -203,13 +203,18 @@ async fn an_image_for_several_platforms_is_an_index_and_nothing_foreign_is_run()
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
     let recipe = format!(
-        "FROM --platform=$BUILDPLATFORM {REGISTRY}/base/shell:1 AS make\nARG TARGETARCH\nRUN echo for $TARGETARCH > /made\nFROM scratch\nCOPY --from=make /made /made\n"
+        "FROM --platform=$BUILDPLATFORM {REGISTRY}/base/shell:1 AS make\nARG TARGETARCH\nRUN echo for $TARGETARCH | tee /made\nFROM scratch\nCOPY --from=make /made /made\n"
     );
     repository.write("image.recipe", &recipe).unwrap();
     repository.write("pondrix.kdl", &one_image("platform \"linux/amd64\" \"linux/arm64\"")).unwrap();
     let commit = repository.push("For two kinds of machine").unwrap();
     let run = world.run_of("plant-labels", &commit).await;
     world.passes(&run).await;
+    let log = world.log(&run, "package/labels").await;
+    assert!(
+        log.contains("make> for amd64") && log.contains("make> for arm64"),
+        "a stage's lines begin with its name: {log}"
+    );
     let blob = |digest: &str| -> serde_json::Value {
         let hex = digest.trim_start_matches("sha256:");
         serde_json::from_slice(&std::fs::read(world.folder.path().join("registry/blobs").join(hex)).unwrap()).unwrap()
@@ -265,7 +270,12 @@ async fn images_are_listed_shown_and_compared_with_what_is_in_them() {
     repository.remove("beds/fern").unwrap();
     repository.write("beds/moss", "moss\n").unwrap();
     let second = repository.push("Second").unwrap();
-    world.passes(&world.run_of("plant-labels", &second).await).await;
+    let run = world.run_of("plant-labels", &second).await;
+    world.passes(&run).await;
+    let log = world.log(&run, "package/labels").await;
+    for wanted in ["image.recipe:2  COPY status /var/lib/dpkg/status", "attached an SBOM with 2 packages"] {
+        assert!(log.contains(wanted), "no `{wanted}` in\n{log}");
+    }
 
     let list = world.pondrix(&["image", "list"]).await;
     let rows: Vec<_> = list.out.lines().skip(1).collect();

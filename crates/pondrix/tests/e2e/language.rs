@@ -54,7 +54,10 @@ async fn jobs_run_in_the_order_of_after_with_matrix_variables_retries_and_failur
     assert_eq!(wobbly.steps[0].log_end.unwrap(), 37, "a step's part of the log is that of its last attempt");
     assert_eq!(state(&detail, "verify/lint"), State::Failed);
     assert_eq!(find(&detail, "mourn/told").reason.as_deref(), Some("nothing before it failed"));
-    assert_eq!(find(&detail, "never/skipped").reason.as_deref(), Some("its stage: only on branch fix, and this is main"));
+    assert_eq!(
+        find(&detail, "never/skipped").reason.as_deref(),
+        Some("its stage: only on branch fix, and this is main")
+    );
     let shown = world.pondrix(&["show", &run.to_string()]).await;
     for wanted in ["attempt 1", "allowed to fail", "only on branch fix, and this is main"] {
         assert!(shown.out.contains(wanted), "{}", shown.out);

@@ -7,20 +7,20 @@ use pondrix_standin::garden::REGISTRY;
 
 use crate::support::{World, one_job};
 
-fn beside(name: &str, lines: &str) -> String {
+fn with_service(name: &str, lines: &str) -> String {
     format!("service \"{name}\" \"{REGISTRY}/base/shell:1\" {{\n{lines}\n}}\n")
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_service_beside_a_job_is_reached_by_its_name_once_it_is_ready_and_its_log_is_shown() {
     let world = World::new().await;
-    let lines = beside(
+    let lines = with_service(
         "labels",
         "env GREETING=\"wet soil\"\nrun \"sleep 0.3; mkdir /beds; echo $GREETING > /beds/index.html; echo listening; exec httpd -f -p 8080 -h /beds\"\nready tcp=8080",
-    ) + &beside(
+    ) + &with_service(
         "second",
         "run \"wget -qO /tmp/seen http://labels:8080/ && cat /tmp/seen; exec httpd -f -p 8081\"\nready tcp=8081",
-    ) + &beside("third", "run \"sleep 300\"\nready \"wget -qO- http://labels:8080/\"")
+    ) + &with_service("third", "run \"sleep 300\"\nready \"wget -qO- http://labels:8080/\"")
         + "step \"wget -qO- http://labels:8080/\"\nstep \"ls /beds || echo own files\"";
     let (_, run) = world.run_of_pipeline("plant-labels", &one_job(&lines)).await;
     world.passes(&run).await;
@@ -35,14 +35,14 @@ async fn a_service_beside_a_job_is_reached_by_its_name_once_it_is_ready_and_its_
 #[tokio::test(flavor = "multi_thread")]
 async fn a_service_that_never_gets_ready_or_ends_fails_the_job_and_says_so() {
     let world = World::new().await;
-    let ends = beside("labels", "run \"echo no beds; exit 3\"\nready tcp=8080") + "step \"true\"";
+    let ends = with_service("labels", "run \"echo no beds; exit 3\"\nready tcp=8080") + "step \"true\"";
     let (_, run) = world.run_of_pipeline("plant-labels", &one_job(&ends)).await;
     let detail = world.end_of(&run).await;
     assert_eq!(detail.summary.state, State::Failed);
     let log = world.log(&run, "verify/unit").await;
     assert!(log.contains("labels> no beds\n"), "{log}");
     assert!(log.contains("the service `labels` ended with status 3 before it was ready"), "{log}");
-    let late = beside("labels", "run \"sleep 300\"\nready tcp=8080 within=\"1s\"") + "step \"true\"";
+    let late = with_service("labels", "run \"sleep 300\"\nready tcp=8080 within=\"1s\"") + "step \"true\"";
     let (_, run) = world.run_of_pipeline("visitor-desk", &one_job(&late)).await;
     let reason = world.end_of(&run).await.failure.unwrap().what;
     assert!(reason.contains("the service `labels` was not ready within 1s"), "{reason}");

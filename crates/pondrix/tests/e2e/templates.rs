@@ -27,7 +27,7 @@ async fn a_template_is_used_only_where_its_project_gives_it_and_a_change_of_it_i
     assert!(set.out.contains("others may use its templates"), "{set:?}");
     let shown = world.pondrix(&["start", "plant-labels", "--follow"]).await;
     assert_eq!(shown.status, 0, "{shown:?}");
-    assert!(shown.out.contains("uses platform/shared/beds.kdl@main of "), "{}", shown.out);
+    assert!(shown.out.contains("uses platform/shared/beds.kdl@main at "), "{}", shown.out);
     assert!(!shown.out.contains("changed since"), "{}", shown.out);
     assert_eq!(world.log(&"plant-labels#2".parse().unwrap(), "verify/unit").await, "first north\n");
 

@@ -167,15 +167,15 @@ mod tests {
          "needs":{"pool":null,"tools":[],"host_network":false},"takes":["verify/before"],
          "kind":{"steps":{"inside":"x.test/y:1","steps":[{"name":"a","command":"echo \"keeps\":"}],
             "env":{"keeps":"mine","inside":"too"},"network":"none",
-            "besides":[{"name":"db","image":"x.test/db:1","command":null,"env":{},"ready":{"tcp":5432},"within":60}],
+            "besides":[{"name":"db","image":"x.test/db:1","command":null,"env":{},"ready":{"tcp":5432},"within":"1m"}],
             "secrets":[],"takes":[{"name":"site","from":null,"to":null}],
             "caches":[{"path":"v","key":"k","fallbacks":["p"]}],
-            "keeps":[{"name":"site","patterns":["out/**"],"for_time":1209600}],"outputs":[],
-            "reports":["out/*.xml"],"time":600,"limits":{"memory":null,"processes":null,"cpu":null,"disk":null}}}},
+            "keeps":[{"name":"site","patterns":["out/**"],"for_time":"14d"}],"outputs":[],
+            "reports":["out/*.xml"],"time":"10m","limits":{"memory":null,"processes":null,"cpu":null,"disk":null}}}},
         {"key":"verify/desk","name":"desk","matrix":{},"left_out":null,"after":[],"earlier":"passed",
          "retry":{"times":0,"only_lost":false},"may_fail":false,"locks":[],
          "needs":{"pool":null,"tools":[],"host_network":false},"takes":[],
-         "kind":{"rollout":{"to":"staging","image":"desk","manifests":["d/*.yaml"],"settle":120,"restores":true}}}]}]}"#;
+         "kind":{"rollout":{"to":"staging","image":"desk","manifests":["d/*.yaml"],"settle":"2m","restores":true}}}]}]}"#;
 
     #[test]
     fn a_plan_of_before_says_the_same_in_the_words_of_now_and_names_that_people_chose_stay() {

@@ -62,7 +62,8 @@ fn a_stage_that_is_left_out_leaves_its_jobs_out_and_a_rollout_follows_its_image(
     );
     let plan = Plan::new(&read(&text), &on("main"));
     let whys: Vec<_> = plan.jobs().map(|job| job.left_out.clone().unwrap()).collect();
-    let expected = ["its stage: not when branch=main", "only on branch fix, and this is main", "the image `desk` is left out"];
+    let expected =
+        ["its stage: not when branch=main", "only on branch fix, and this is main", "the image `desk` is left out"];
     assert_eq!(whys, expected);
     assert_eq!(plan.nothing_to_do().unwrap(), format!("every job is left out: {}", whys[0]));
     assert_eq!(Plan::new(&read(&text), &on("fix")).nothing_to_do(), None);
