@@ -6,7 +6,7 @@ use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
-use std::sync::Arc;
+use std::sync::mpsc;
 use std::time::Duration;
 
 use rustix::process::{Gid, Pid, Signal, Uid, WaitOptions, set_parent_process_death_signal, wait};
@@ -128,12 +128,21 @@ fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, String> {
     }
     // Last, since it also forbids this process to mount; and before the command exists.
     seccomp::restrict().map_err(|error| format!("could not restrict system calls: {error}"))?;
+    // Before the command, which may use up at once all the processes that it is allowed.
+    let orders = control.try_clone().map_err(|error| error.to_string())?;
+    let (begun, beginning) = mpsc::channel();
+    std::thread::Builder::new()
+        .spawn(move || {
+            if let Ok(child) = beginning.recv() {
+                follow_orders(&orders, Some(child));
+            }
+        })
+        .map_err(|error| format!("could not listen for orders: {error}"))?;
     // A group of its own: a signal reaches the command and what it started, and not this process.
     let child = spawn(command.process_group(0)).map_err(|error| format!("could not start `{program}`: {error}"))?;
     let child = i32::try_from(child.id()).ok().and_then(Pid::from_raw).ok_or("the kernel gave no process id")?;
+    let _ = begun.send(child);
     let _ = wire::send(control, &Word::Started, None);
-    let orders = Arc::new(control.try_clone().map_err(|error| error.to_string())?);
-    std::thread::spawn(move || follow_orders(&orders, Some(child)));
     loop {
         match wait(WaitOptions::empty()) {
             Ok(Some((pid, status))) if pid == child => {
