@@ -142,7 +142,7 @@ pub struct StepRun {
 
 /// The steps that the server itself gives to jobs that the pipeline declares by kind.
 const IMAGE_STEPS: [&str; 2] = ["build", "push"];
-const ROLLOUT_STEPS: [&str; 2] = ["apply", "settle"];
+const ROLLOUT_STEPS: [&str; 2] = ["apply", "wait"];
 
 impl Run {
     /// A run of a plan that has not begun.

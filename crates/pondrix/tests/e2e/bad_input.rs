@@ -139,7 +139,7 @@ async fn a_rollout_that_cannot_work_says_why() {
         (
             pipeline.replace(ROLLOUT_TIME, &ROLLOUT_TIME.replace("2m", "20s")),
             never_ready,
-            "it did not settle within 20s",
+            "it was not ready within 20s",
         ),
     ] {
         repository.write("pondrix.kdl", &pipeline).unwrap();
@@ -187,7 +187,7 @@ async fn a_rollout_that_fails_puts_back_what_was_there_even_when_the_server_is_k
     world.server = Some(crate::support::Server::start(&world.folder.path().join("server"), &listen, "1h").0);
     let detail = world.end_of(&run).await;
     let what = detail.failure.unwrap().what;
-    assert!(what.contains("it did not settle within 40s; what was there before is back"), "{what}");
+    assert!(what.contains("it was not ready within 40s; what was there before is back"), "{what}");
     let log = world.log(&run, "staging/desk").await;
     assert!(
         log.contains("put deployment/visitor-desk back, runs registry.fernhollow.test/visitor/desk@sha256:"),

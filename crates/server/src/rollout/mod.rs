@@ -141,7 +141,7 @@ impl Rollout {
         let before = self.before.lock().await.take()?;
         let limit = self.settle_limit();
         let settled = tokio::time::timeout(limit.to_std(), self.put_back(&before));
-        Some(settled.await.unwrap_or_else(|_| Err(format!("it did not settle within {limit}"))))
+        Some(settled.await.unwrap_or_else(|_| Err(format!("it was not ready within {limit}"))))
     }
 
     async fn put_back(&self, before: &Before) -> Result<(), String> {
@@ -180,7 +180,7 @@ impl Rollout {
         self.step_started(SETTLE).await?;
         let limit = rollout.time;
         let settled = tokio::time::timeout(limit.to_std(), self.settle(&cluster, &manifests)).await;
-        let settled = settled.unwrap_or_else(|_| Err(format!("it did not settle within {limit}")));
+        let settled = settled.unwrap_or_else(|_| Err(format!("it was not ready within {limit}")));
         Ok((SETTLE, settled.map(|()| release)))
     }
 
