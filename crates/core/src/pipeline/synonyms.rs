@@ -107,6 +107,10 @@ pub(super) fn of_word(line: &Line<'_, '_>, known: &[&str]) -> Option<String> {
     let forms = WORDS.iter().filter(|(others, _)| others.contains(&line.word())).flat_map(|(_, forms)| *forms);
     let form = forms.copied().find(|form| is_known(&form))?;
     let Written { first, all } = line.written();
+    // No image: the one place that has a word of its own.
+    if matches!(form, Word("container")) && all.trim_matches('"') == "host" {
+        return Some("write on-host".to_owned());
+    }
     Some(match (form, first) {
         (Property(word, name), Some(value)) => format!("write {word} {name}={value}"),
         (Word(word) | Property(word, _), _) if !all.is_empty() => format!("write {word} {all}"),

@@ -297,9 +297,16 @@ impl<'t> Scanner<'t> {
             );
         } else if let Some(value) = values.strip_prefix('=') {
             let place = at.1 + self.text[at.1..].find('=').unwrap_or(0);
-            let help = format!("write {word} {}", value.trim_start());
+            // A bare word behind it is part of the same slip; a string is looked at as any other.
+            let value = value.trim_start();
+            let bare = value.split([' ', '\t', '"', '\'']).next().unwrap_or_default();
+            // A line that is its word alone holds where it stands.
+            let help = if bare == "true" { format!("write {word}") } else { format!("write {word} {value}") };
             self.slip((place, place + 1), "no `=` stands behind a line's first word", help);
             self.at = place + 1;
+            if !bare.is_empty() {
+                self.at += self.text[self.at..].find(bare).unwrap_or(0) + bare.len();
+            }
         } else if word == "-" {
             let help = format!("write each on a line of its own that begins with its word, without `-`: {values}");
             self.slip(at, "lists have no dashes here", help);

@@ -35,6 +35,7 @@ const LINES: &[(usize, Case)] = &[
         ),
     ),
     (5, ("        step true", &[("5:14", "`true` is written with a `#` in front of it", "write #true")])),
+    (5, ("        may-fail=true", &[("5:17", "no `=` stands behind a line's first word", "write may-fail")])),
     (
         5,
         ("        step \"x\" may-fail=true", &[("5:27", "`true` is written with a `#` in front of it", "write #true")]),

@@ -28,6 +28,7 @@ fn what_a_job_is_told_in_other_words_is_answered_in_these() {
         ("artifacts \"site\" \"out/**\"", "write artifact \"site\" \"out/**\""),
         ("keep \"site\" \"out/**\"", "write artifact \"site\" \"out/**\""),
         ("take \"site\" from=\"b\"", "write fetch \"site\" from=\"b\""),
+        ("inside host", "write on-host"),
         ("inside \"x.test/y:1\"", "write container \"x.test/y:1\""),
         ("image \"x.test/y:1\"", "write container \"x.test/y:1\""),
         ("host", "it is called `on-host` here"),
