@@ -158,7 +158,7 @@ impl Store {
     /// Gives a blob its name. It is there whole or not at all.
     pub(crate) fn finish_blob(&self, file: tempfile::NamedTempFile, digest: &Digest) -> Result<(), StoreError> {
         let doing = || format!("keep {digest}");
-        // Not synced: see `room`.
+        // Not synced: see `garbage`.
         let size = file.as_file().metadata().map_err(io_error(doing()))?.len();
         file.persist(self.blob_path(digest)).map_err(|error| io_error(doing())(error.error))?;
         self.note_use(Kind::Blob, digest, Some(size));
