@@ -90,7 +90,11 @@ fn python(repository: &Repository) -> Option<Tests> {
     let uses_pytest = repository.files.iter().any(|file| {
         let says = ["pyproject.toml", "setup.cfg", "tox.ini", "pytest.ini", "conftest.py"];
         let may_say = says.contains(&file.path.as_str()) || file.path.contains("requirements") || is_test(&file.path);
-        file.path.ends_with("conftest.py") || may_say && file.text.contains("pytest")
+        // Functions that stand alone are tests to pytest only: unittest would find none, and pass.
+        let stands_alone = |line: &str| line.starts_with("def test") || line.starts_with("async def test");
+        file.path.ends_with("conftest.py")
+            || may_say && file.text.contains("pytest")
+            || is_test(&file.path) && file.text.lines().any(stands_alone)
     });
     let mut steps = Vec::new();
     if requirements.is_some() {

@@ -73,6 +73,13 @@ fn the_usual_entry_points_of_tests_are_known() {
             &[("pyproject.toml", "[tool.pytest.ini_options]\n"), ("test_a.py", "")],
             "python3 -m pip install . && python3 -m pip install pytest && python3 -m pytest",
         ),
+        (
+            &[
+                ("requirements.txt", "flask\n"),
+                ("tests/test_hours.py", "import app\n\ndef test_a():\n    assert app\n"),
+            ],
+            "python3 -m pip install -r requirements.txt && python3 -m pip install pytest && python3 -m pytest",
+        ),
         (&[("requirements.txt", "flask\n"), ("app.py", "")], "echo 'no tests yet'"),
         (
             &[("package.json", r#"{"scripts":{"test":"echo \\"Error: no test specified\\" && exit 1"}}"#)],

@@ -65,14 +65,17 @@ impl Artifact {
         results.filter_map(artifact).collect()
     }
 
+    /// What means it and no other of its run.
+    fn full_name(&self) -> String {
+        format!("{}:{}", self.job, self.name)
+    }
+
     /// The one that a word means.
     fn meant(run: &RunId, all: Vec<Self>, wanted: &str) -> Result<Self, Failure> {
-        let names: Vec<_> = all.iter().map(|one| format!("{}:{}", one.job, one.name)).collect();
+        let names: Vec<_> = all.iter().map(Self::full_name).collect();
         let fits = |one: &Self| {
             let short = one.job.split_once('/').map_or(one.job.as_str(), |(_, short)| short);
-            wanted == one.name
-                || wanted == format!("{}:{}", one.job, one.name)
-                || wanted == format!("{short}:{}", one.name)
+            wanted == one.name || wanted == one.full_name() || wanted == format!("{short}:{}", one.name)
         };
         let mut found: Vec<_> = all.into_iter().filter(fits).collect();
         match found.len() {
@@ -81,7 +84,10 @@ impl Artifact {
                 let names = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
                 Err(Failure::usage(format!("{run} has no artifact `{wanted}`; it has {names}")))
             }
-            _ => Err(Failure::usage(format!("{run} has more than one artifact `{wanted}`: {}", names.join(", ")))),
+            _ => {
+                let names: Vec<_> = found.iter().map(Self::full_name).collect();
+                Err(Failure::usage(format!("{run} has more than one artifact `{wanted}`: {}", names.join(", "))))
+            }
         }
     }
 }
@@ -98,16 +104,23 @@ impl ArtifactCommand {
                 list_files(&client, &run, &Artifact::meant(&run, all, &name)?, global).await?;
             }
             Self::Fetch(Fetch { name: Some(name), into, .. }) => {
-                fetch(&client, &run, &Artifact::meant(&run, all, &name)?, &into, global).await?;
+                let fetched = fetch(&client, &run, &Artifact::meant(&run, all, &name)?, &into, global).await?;
+                if global.json {
+                    output::json(&[fetched])?;
+                }
             }
             Self::Fetch(Fetch { name: None, into, .. }) => {
                 if all.is_empty() {
                     return Err(Failure::new(format!("{run} has no artifacts")));
                 }
+                let mut fetched = Vec::new();
                 for one in &all {
                     let is_only = all.iter().filter(|other| other.name == one.name).count() == 1;
                     let of_job = if is_only { into.clone() } else { into.join(one.job.replace('/', "-")) };
-                    fetch(&client, &run, one, &of_job.join(&one.name), global).await?;
+                    fetched.push(fetch(&client, &run, one, &of_job.join(&one.name), global).await?);
+                }
+                if global.json {
+                    output::json(&fetched)?;
                 }
             }
         }
@@ -142,8 +155,15 @@ async fn list_files(client: &Client, run: &RunId, artifact: &Artifact, global: &
     Ok(())
 }
 
-async fn fetch(client: &Client, run: &RunId, artifact: &Artifact, into: &Path, global: &Global) -> Result<(), Failure> {
-    let Artifact { job, name, .. } = artifact;
+/// Fetches one. Answers where it is, for programs.
+async fn fetch(
+    client: &Client,
+    run: &RunId,
+    artifact: &Artifact,
+    into: &Path,
+    global: &Global,
+) -> Result<serde_json::Value, Failure> {
+    let Artifact { job, name, files, bytes } = artifact;
     let archive = client.artifact_archive(run, job, name).await?;
     std::fs::create_dir_all(into)?;
     let mut archive = tar::Archive::new(flate2::read::GzDecoder::new(&archive[..]));
@@ -151,5 +171,5 @@ async fn fetch(client: &Client, run: &RunId, artifact: &Artifact, into: &Path, g
     if !global.json {
         output::line(&format!("{name} of {run} {job} is in {}", into.display()));
     }
-    Ok(())
+    Ok(json!({ "job": job, "name": name, "files": files, "bytes": bytes, "into": into }))
 }

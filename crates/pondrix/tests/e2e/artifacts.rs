@@ -54,8 +54,11 @@ async fn files_and_texts_go_from_job_to_job_and_to_people() {
         std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(into.join("out/site/go")).unwrap().permissions());
     assert_eq!(mode & 0o111, 0o111);
     let all = world.folder.path().join("all");
-    let fetched = world.pondrix(&["artifact", "fetch", &run.to_string(), "--into", &all.display().to_string()]).await;
+    let fetched =
+        world.pondrix(&["artifact", "fetch", &run.to_string(), "--into", &all.display().to_string(), "--json"]).await;
     assert_eq!(fetched.status, 0, "{}", fetched.err);
+    let told: serde_json::Value = serde_json::from_str(&fetched.out).unwrap();
+    assert_eq!((&told[0]["name"], &told[0]["into"]), (&"site".into(), &all.join("site").display().to_string().into()));
     assert_eq!(std::fs::read_to_string(all.join("site/out/site/index.html")).unwrap(), "lily\n");
     let unknown = world.pondrix(&["artifact", "list", &run.to_string(), "sight"]).await;
     assert!(unknown.err.contains("has no artifact `sight`; it has verify/maker:site"), "{}", unknown.err);

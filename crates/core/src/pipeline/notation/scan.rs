@@ -288,7 +288,7 @@ impl<'t> Scanner<'t> {
 
     /// The word that a line begins with.
     fn first_word(&mut self, word: &str, at: At, behind: &str) {
-        let values = behind.split(['{', ';']).next().unwrap_or_default().trim();
+        let values = behind.split(['{', '}', ';']).next().unwrap_or_default().trim();
         if let Some(name) = word.strip_suffix(':').filter(|name| !name.is_empty()) {
             self.slip(
                 (at.1 - 1, at.1),
@@ -299,7 +299,7 @@ impl<'t> Scanner<'t> {
             let place = at.1 + self.text[at.1..].find('=').unwrap_or(0);
             // A bare word behind it is part of the same slip; a string is looked at as any other.
             let value = value.trim_start();
-            let bare = value.split([' ', '\t', '"', '\'']).next().unwrap_or_default();
+            let bare = value.split([' ', '\t', '"', '\'', '}']).next().unwrap_or_default();
             // A line that is its word alone holds where it stands.
             let help = if bare == "true" { format!("write {word}") } else { format!("write {word} {value}") };
             self.slip((place, place + 1), "no `=` stands behind a line's first word", help);

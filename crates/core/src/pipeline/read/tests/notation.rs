@@ -38,6 +38,13 @@ const LINES: &[(usize, Case)] = &[
     (5, ("        may-fail=true", &[("5:17", "no `=` stands behind a line's first word", "write may-fail")])),
     (
         5,
+        (
+            "        job \"q\" { may-fail=true }",
+            &[("5:27", "no `=` stands behind a line's first word", "write may-fail")],
+        ),
+    ),
+    (
+        5,
         ("        step \"x\" may-fail=true", &[("5:27", "`true` is written with a `#` in front of it", "write #true")]),
     ),
     (
