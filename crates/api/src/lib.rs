@@ -24,7 +24,8 @@ pub use images::{
 pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};
 pub use problem::Problem;
 pub use runner::{
-    Assignment, Beat, Hello, LogLength, NamedSecret, Report, SourceChanges, SourceDifference, TakeRequest,
+    Assignment, Beat, Hello, LogLength, NamedSecret, Report, SourceChanges, SourceDifference, TagAnswer,
+    TagQuestion, TakeRequest,
 };
 pub use runs::{
     AnswerRequest, ApprovalView, AttemptView, Change, FailureView, JobView, LogEnd, LogText, RerunRequest, RunDetail,

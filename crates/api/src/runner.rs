@@ -2,10 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use pondrix_core::JobKey;
-use pondrix_core::image::Registries;
+use pondrix_core::image::{Registries, Repository, Tag};
 use pondrix_core::run::Event;
 use pondrix_core::work::{RunFacts, Work};
+use pondrix_core::{JobKey, RunId};
 use serde::{Deserialize, Serialize};
 
 use crate::FetchedArtifact;
@@ -43,8 +43,11 @@ pub struct TakeRequest {
 /// A job for a runner.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Assignment {
-    /// Stands for the right to report on this job, in addresses.
+    /// Stands for the right to report on this job, in addresses: its number, `-`, and a secret.
     pub lease: String,
+    /// How long the job is the runner's without the server having heard of it, in seconds. After that it is
+    /// somebody else's, so the runner has to have ended it before.
+    pub lease_seconds: u64,
     /// The run.
     pub facts: RunFacts,
     /// The run's page, where people reach the server.
@@ -79,6 +82,32 @@ impl std::fmt::Debug for NamedSecret {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("NamedSecret").field("name", &self.name).finish_non_exhaustive()
     }
+}
+
+/// A runner is about to set a tag.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct TagQuestion {
+    /// The repository.
+    pub repository: Repository,
+    /// The tag.
+    pub tag: Tag,
+    /// Whether it moves from image to image.
+    pub moves: bool,
+}
+
+/// Whether a tag may be set now.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "answer", rename_all = "kebab-case")]
+pub enum TagAnswer {
+    /// It may be, now.
+    Set,
+    /// Another job is about to set it: ask again.
+    Wait,
+    /// It stays where it is: it names the image of a later commit of the branch.
+    Leave {
+        /// The run of that commit.
+        overtaken_by: RunId,
+    },
 }
 
 /// Something that happened to a job. Reporting it again does no harm.

@@ -161,6 +161,10 @@ pub struct JobView {
     /// When it was taken.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub started: Option<Time>,
+    /// When everything that it needs was there: the commit's files, its image, its services, its caches.
+    #[serde(default)]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub prepared: Option<Time>,
     /// When it ended.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub ended: Option<Time>,
@@ -168,6 +172,30 @@ pub struct JobView {
     pub steps: Vec<StepView>,
     /// What it made.
     pub results: Vec<JobResult>,
+}
+
+impl JobView {
+    /// Where its time went as far as it has gone, each part with its name, in milliseconds: `waiting` for its turn at
+    /// a runner, `preparing` what it needs, `running` its steps, and `reporting` what they left. `now` ends the part
+    /// that goes on.
+    #[must_use]
+    pub fn phases(&self, now: Time) -> Vec<(&'static str, u64)> {
+        let mut phases = Vec::new();
+        let Some(queued) = self.queued else { return phases };
+        let end = self.ended.unwrap_or(now);
+        phases.push(("waiting", self.started.unwrap_or(end).since(queued)));
+        let Some(started) = self.started else { return phases };
+        phases.push(("preparing", self.prepared.unwrap_or(end).since(started)));
+        let Some(prepared) = self.prepared else { return phases };
+        let last = self.steps.iter().filter_map(|step| step.ended).max();
+        let is_done = self.steps.iter().all(|step| step.state.is_over());
+        let done = last.filter(|_| is_done).unwrap_or(end).max(prepared);
+        phases.push(("running", done.since(prepared)));
+        if is_done {
+            phases.push(("reporting", end.since(done)));
+        }
+        phases
+    }
 }
 
 /// An attempt at a job that another one followed.
@@ -264,9 +292,11 @@ pub struct RerunRequest {
     pub all: bool,
 }
 
-/// An answer to the approval that a run waits for.
+/// An answer to the approval that a stage of a run waits for.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct AnswerRequest {
+    /// The stage that was asked for. An answer is good for this one and no other.
+    pub stage: String,
     /// Whether it is yes.
     pub yes: bool,
 }
@@ -338,6 +368,7 @@ impl From<&JobRun> for JobView {
             runner: job.runner.clone(),
             queued: job.queued,
             started: job.started,
+            prepared: job.prepared,
             ended: job.ended,
             steps: job.steps.iter().map(StepView::from).collect(),
             results: job.results.clone(),

@@ -71,8 +71,18 @@ pub struct Limits {
 #[derive(Clone, Debug, Default)]
 pub struct Queue {
     offers: Vec<Offer>,
-    taken: BTreeMap<(RunId, JobKey), Option<String>>,
+    taken: BTreeMap<(RunId, JobKey), Taken>,
     held: BTreeMap<RunId, Vec<Hold>>,
+}
+
+/// A job that somebody has.
+#[derive(Clone, Debug, Default)]
+struct Taken {
+    /// The pool of the runner that has it; nothing for the server itself.
+    pool: Option<String>,
+    /// What was given to it with the job, until it is released: the run itself says what it holds only after it
+    /// has heard that the job was taken, and until then nobody may come between.
+    locks: Vec<Hold>,
 }
 
 impl Default for Share {
@@ -119,7 +129,8 @@ impl Queue {
     /// A job that somebody has, from before the queue was made: `pool` is the runner's, or nothing for
     /// the server itself.
     pub fn restore(&mut self, run: RunId, job: JobKey, pool: Option<String>) {
-        self.taken.insert((run, job), pool);
+        let taken = self.taken.entry((run, job)).or_default();
+        taken.pool = pool;
     }
 
     /// Takes the next job for a runner, or for the server itself where none is told.
@@ -143,9 +154,8 @@ impl Queue {
         let at = first.iter().map(|(project, (_, at))| (self.load(project, limits), *at)).min()?.1;
         let offer = self.offers.remove(at);
         let pool = runner.map(|runner| runner.pool.clone());
-        self.taken.insert((offer.run.clone(), offer.job.clone()), pool);
-        // Until the run itself says what it holds: nobody may come between.
-        self.held.entry(offer.run.clone()).or_default().extend(offer.locks_wanted.iter().cloned());
+        let taken = Taken { pool, locks: offer.locks_wanted.clone() };
+        self.taken.insert((offer.run.clone(), offer.job.clone()), taken);
         Some(offer)
     }
 
@@ -163,6 +173,20 @@ impl Queue {
         }
     }
 
+    /// Everything that is held, and by which run; what a job was given and its run knows of comes once.
+    #[must_use]
+    pub fn holders(&self) -> Vec<(RunId, Hold)> {
+        let held = self.held.iter().flat_map(|(run, holds)| holds.iter().map(move |hold| (run, hold)));
+        let given = self.taken.iter().flat_map(|((run, _), taken)| taken.locks.iter().map(move |hold| (run, hold)));
+        let mut all: Vec<(RunId, Hold)> = Vec::new();
+        for (run, hold) in held.chain(given) {
+            if !all.iter().any(|(of, other)| of == run && other == hold) {
+                all.push((run.clone(), hold.clone()));
+            }
+        }
+        all
+    }
+
     /// Forgets a run that is over.
     pub fn forget(&mut self, run: &RunId) {
         self.offers.retain(|offer| offer.run != *run);
@@ -173,12 +197,12 @@ impl Queue {
     /// How many jobs a runner, or another one of its pool, has.
     #[must_use]
     pub fn in_pool(&self, pool: &str) -> usize {
-        self.taken.values().filter(|taken| taken.as_deref() == Some(pool)).count()
+        self.taken.values().filter(|taken| taken.pool.as_deref() == Some(pool)).count()
     }
 
     /// How many of a project's jobs runners have.
     fn of_project(&self, project: &ProjectName) -> usize {
-        self.taken.iter().filter(|((run, _), pool)| run.project == *project && pool.is_some()).count()
+        self.taken.iter().filter(|((run, _), taken)| run.project == *project && taken.pool.is_some()).count()
     }
 
     /// How much of the runners a project has for its weight, in thousandths.
@@ -197,9 +221,11 @@ impl Queue {
         Some(format!("the pool `{pool}` may have {limit} jobs at once"))
     }
 
-    /// Who holds what an offer locks_wanted: another run of the project, or another stage or job of its own.
+    /// Who holds what an offer wants: another run of the project, or another stage or job of its own.
     fn holder(&self, offer: &Offer) -> Option<(&RunId, &Hold)> {
-        let others = self.held.iter().filter(|(run, _)| run.project == offer.run.project);
+        let held = self.held.iter().map(|(run, holds)| (run, holds));
+        let given = self.taken.iter().map(|((run, _), taken)| (run, &taken.locks));
+        let others = held.chain(given).filter(|(run, _)| run.project == offer.run.project);
         let mut holds = others.flat_map(|(run, holds)| holds.iter().map(move |hold| (run, hold)));
         holds.find(|(run, hold)| {
             offer.locks_wanted.iter().any(|want| want.lock == hold.lock && (**run != offer.run || want != *hold))
@@ -435,6 +461,9 @@ mod tests {
                     for other in running.iter().filter(|other| other.run.project == taken.run.project) {
                         prop_assert!(other.locks_wanted.iter().all(|a| taken.locks_wanted.iter().all(|b| a.lock != b.lock)));
                     }
+                    // Another event of the run, before the run has heard that the job was taken.
+                    let known = running.iter().filter(|other| other.run == taken.run).flat_map(|other| other.locks_wanted.clone());
+                    queue.hold(&taken.run, known.collect());
                     running.push(taken);
                 } else if let Some(ended) = running.pop() {
                     queue.release(&ended.run, &ended.job);

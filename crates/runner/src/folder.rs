@@ -11,7 +11,7 @@ use pondrix_image::Store;
 use pondrix_sandbox::IdMap;
 use rustix::fs::{FlockOperation, flock};
 
-use crate::artifacts::Contents;
+use crate::contents::Contents;
 use crate::sources::Sources;
 
 /// Another runner works in this folder.

@@ -4,20 +4,15 @@
 //! files from the server. When the server is away it goes on with what it has, and delivers
 //! reports and logs when the server is back; both can be repeated without harm.
 
-mod agent;
-mod artifacts;
 mod config;
-mod disk_space;
+mod contact;
+mod contents;
+mod executor;
 mod folder;
-mod image_job;
-mod index_job;
 mod job;
 mod log;
 mod reports;
-mod site;
 mod sources;
-mod steps_job;
-mod surroundings;
 mod tools;
 
 use std::sync::Arc;
@@ -121,11 +116,11 @@ async fn slot_loop(
                     shutdown.cancel();
                     return;
                 }
-                if !matches!(error, ClientError::Unreachable { .. }) {
+                if !error.is_transient() {
                     warn!(%error, "could not take a job");
                 }
                 tokio::select! {
-                    () = tokio::time::sleep(PAUSE) => {}
+                    () = tokio::time::sleep(error.pause(PAUSE)) => {}
                     () = shutdown.cancelled() => return,
                 }
             }

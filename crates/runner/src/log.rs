@@ -10,18 +10,18 @@ use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::Arc;
 use std::thread::JoinHandle;
-use std::time::Duration;
 
-use pondrix_api::{Assignment, ClientError, NamedSecret, RunnerClient};
+use pondrix_api::{Assignment, NamedSecret, RunnerClient};
 use pondrix_core::mask::Masker;
 use tokio::sync::watch;
+use tracing::warn;
+
+use crate::contact::Contact;
 
 /// After how many bytes a line of a service is broken.
 const LONGEST_LINE: usize = 16 * 1024;
 /// The most that is sent at once.
 const CHUNK: usize = 512 * 1024;
-/// How long to wait before sending again to a server that did not answer.
-const PAUSE: Duration = Duration::from_millis(200);
 
 /// Where the log is collected.
 #[derive(Clone, Debug)]
@@ -128,6 +128,7 @@ impl Log {
     pub(crate) async fn deliver(
         &self,
         client: &RunnerClient,
+        contact: &Contact,
         assignment: &Assignment,
         mut ended: watch::Receiver<bool>,
     ) {
@@ -150,10 +151,13 @@ impl Log {
             if self.file.read_exact_at(&mut bytes, sent).is_err() {
                 return;
             }
-            match client.append_log(assignment, self.base + sent, bytes).await {
+            let append = || client.append_log(assignment, self.base + sent, bytes.clone());
+            match contact.ask(|| true, append).await {
                 Ok(length) => sent = length.saturating_sub(self.base).min(there),
-                Err(ClientError::Problem(_)) => return,
-                Err(_) => tokio::time::sleep(PAUSE).await,
+                Err(error) => {
+                    warn!(job = %assignment.job, %error, "the server takes no more of a log");
+                    return;
+                }
             }
         }
     }

@@ -1,14 +1,11 @@
 //! Reports, delivered in order, each until the server has it.
 
-use std::time::Duration;
-
-use pondrix_api::{Assignment, ClientError, Report, RunnerClient};
+use pondrix_api::{Assignment, Report, RunnerClient};
 use pondrix_core::run::Event;
 use tokio::sync::mpsc;
 use tracing::warn;
 
-/// How long to wait before sending again to a server that did not answer.
-const PAUSE: Duration = Duration::from_millis(200);
+use crate::contact::Contact;
 
 /// Takes reports; they are delivered by [`deliver`].
 #[derive(Clone, Debug)]
@@ -29,20 +26,15 @@ impl Reports {
 /// Delivers until every [`Reports`] is dropped and all is delivered. Answers whether all was.
 pub(crate) async fn deliver(
     client: &RunnerClient,
+    contact: &Contact,
     assignment: &Assignment,
     mut reports: mpsc::UnboundedReceiver<Event>,
 ) -> bool {
     while let Some(event) = reports.recv().await {
         let report = Report { event };
-        loop {
-            match client.report(assignment, &report).await {
-                Ok(()) => break,
-                Err(ClientError::Problem(problem)) if problem.status < 500 => {
-                    warn!(problem = problem.detail, "the server refused a report");
-                    return false;
-                }
-                Err(_) => tokio::time::sleep(PAUSE).await,
-            }
+        if let Err(error) = contact.ask(|| true, || client.report(assignment, &report)).await {
+            warn!(%error, "the server refused a report");
+            return false;
         }
     }
     true

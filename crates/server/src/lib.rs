@@ -6,21 +6,22 @@
 //! moment: what was stored goes on when it starts again, and what was not had not happened.
 
 mod access;
-mod api;
 mod archives;
-mod clock;
+mod backoff;
 mod console;
 mod contents;
-mod engine;
-mod git;
+mod domain;
+mod http;
 mod logs;
-mod preflight;
-mod rollout;
+mod ports;
+mod scheduler;
 mod seal;
 mod serve;
 mod store;
+#[cfg(test)]
+mod testing;
 mod tries;
-mod watch;
+mod workers;
 
-pub use api::openapi_document;
+pub use http::openapi_document;
 pub use serve::{Server, ServerConfig, Tokens};

@@ -73,6 +73,18 @@ impl OpenLog {
         Ok(length)
     }
 
+    /// As [`OpenLog::append_at`], off the threads that answer people.
+    #[cfg(not(test))]
+    pub(crate) async fn append(self: Arc<Self>, offset: u64, bytes: Vec<u8>) -> io::Result<u64> {
+        tokio::task::spawn_blocking(move || self.append_at(offset, &bytes)).await.map_err(io::Error::other)?
+    }
+
+    /// As [`OpenLog::append_at`]: tests in scripted time have one thread.
+    #[cfg(test)]
+    pub(crate) async fn append(self: Arc<Self>, offset: u64, bytes: Vec<u8>) -> io::Result<u64> {
+        self.append_at(offset, &bytes)
+    }
+
     /// Adds a line of the server's own.
     pub(crate) fn say(&self, line: &str) -> io::Result<u64> {
         let length = *self.length.borrow();

@@ -11,13 +11,12 @@ use tokio_util::sync::CancellationToken;
 use tracing::info;
 
 use crate::access;
-use crate::api::{self, App};
-use crate::clock::now;
-use crate::engine::Engine;
-use crate::rollout;
+use crate::http::{self, App};
+use crate::domain::{Engine, PreflightOrders};
+use crate::ports::{Clock, Ports};
 use crate::seal::Seal;
 use crate::store::{self, Store, TokenKind};
-use crate::watch::Watcher;
+use crate::workers::{self, watcher::Watcher};
 
 /// How the server works.
 #[derive(Clone, Debug)]
@@ -46,27 +45,7 @@ pub struct Server {
     config: ServerConfig,
     store: Store,
     engine: Arc<Engine>,
-}
-
-/// How often is looked for what only the passing of time brings about.
-const TICK: Duration = Duration::from_secs(1);
-
-/// After how many ticks what was kept for long enough is removed.
-const TIDY_EVERY: u64 = 600;
-
-/// Jobs whose runners vanished, answers that never came, moments of schedules.
-async fn tick(engine: Arc<Engine>, watcher: Arc<Watcher>, shutdown: CancellationToken) {
-    let mut ticks = 0_u64;
-    while tokio::time::timeout(TICK, shutdown.cancelled()).await.is_err() {
-        if ticks.is_multiple_of(TIDY_EVERY) {
-            engine.tidy().await;
-        }
-        ticks += 1;
-        engine.give_up_lost().await;
-        engine.give_up_unanswered().await;
-        watcher.start_what_is_due().await;
-        watcher.start_on_moved_bases().await;
-    }
+    preflights: PreflightOrders,
 }
 
 /// Writes a file that only its owner can read, whole or not at all.
@@ -88,7 +67,8 @@ impl Server {
         let told = || format!("{} cannot be the server's folder", config.data.display());
         std::fs::create_dir_all(config.data.join("repositories")).with_context(told)?;
         let store = Store::open(&config.data.join("records.db")).with_context(told)?;
-        let admin = Self::new_admin_token(&store).await?;
+        let ports = Ports::real();
+        let admin = Self::new_admin_token(&store, &ports.clock).await?;
         let runner_file = config.data.join("runner.token");
         // Written before it holds: a server killed in between makes another one.
         if !runner_file.exists() {
@@ -96,26 +76,26 @@ impl Server {
             write_private(&runner_file, token.as_bytes()).with_context(told)?;
         }
         let token = std::fs::read_to_string(&runner_file).with_context(told)?;
-        let hash = access::hash(token.trim());
-        let keep = move |c: &rusqlite::Connection| match store::token(c, &hash, now())? {
+        let (hash, now) = (access::hash(token.trim()), ports.clock.now());
+        let keep = move |c: &rusqlite::Connection| match store::token(c, &hash, now)? {
             Some(_) => Ok(()),
-            None => store::put_token(c, &hash, TokenKind::Runner, "runner", &[], now(), None),
+            None => store::put_token(c, &hash, TokenKind::Runner, "runner", &[], now, None),
         };
         store.write(keep).await?;
         let seal = Seal::open(&config.data.join("secrets.key")).with_context(told)?;
-        let engine = Engine::new(store.clone(), seal, config.data.clone());
-        Ok((Self { config, store, engine }, Tokens { admin, runner_file }))
+        let (engine, preflights) = Engine::new(store.clone(), ports, seal, config.data.clone());
+        Ok((Self { config, store, engine, preflights }, Tokens { admin, runner_file }))
     }
 
     /// Makes a token for everything people do when there is none.
-    async fn new_admin_token(store: &Store) -> anyhow::Result<Option<String>> {
+    async fn new_admin_token(store: &Store, clock: &Clock) -> anyhow::Result<Option<String>> {
         let token = access::new_secret()?;
-        let hash = access::hash(&token);
+        let (hash, now) = (access::hash(&token), clock.now());
         let made = store.write(move |c| {
             if store::has_token(c, TokenKind::Admin)? {
                 return Ok(false);
             }
-            store::put_token(c, &hash, TokenKind::Admin, "admin", &[], now(), None)?;
+            store::put_token(c, &hash, TokenKind::Admin, "admin", &[], now, None)?;
             Ok(true)
         });
         Ok(made.await?.then_some(token))
@@ -136,19 +116,17 @@ impl Server {
         let public = self.config.public_url.clone().unwrap_or_else(|| address.clone());
         let watcher = Watcher::new(Arc::clone(&self.engine), self.config.look_every, shutdown.clone());
         self.engine.resume().await?;
-        tokio::spawn(rollout::carry_out_orders(Arc::clone(&self.engine), shutdown.clone()));
+        workers::start(&self.engine, &watcher, self.preflights, &shutdown);
         for row in self.store.read(store::projects).await? {
             watcher.watch(row.project);
         }
-        tokio::spawn(tick(Arc::clone(&self.engine), Arc::clone(&watcher), shutdown.clone()));
-        tokio::spawn(Arc::clone(&watcher).watch_bases());
         let try_limit = self.config.try_limit;
         let app = App { engine: self.engine, watcher, public_url: public, try_limit, shutdown: shutdown.clone() };
         write_private(&Self::address_file(&self.config.data), address.as_bytes())?;
         info!(address, "serving");
         // Answers go out as they are written: waiting to fill a packet costs a reader 40 ms each.
         let listener = listener.tap_io(|stream| drop(stream.set_nodelay(true)));
-        axum::serve(listener, api::router(Arc::new(app))).with_graceful_shutdown(shutdown.cancelled_owned()).await?;
+        axum::serve(listener, http::router(Arc::new(app))).with_graceful_shutdown(shutdown.cancelled_owned()).await?;
         Ok(())
     }
 }

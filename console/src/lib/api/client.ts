@@ -52,8 +52,8 @@ export const stopRun = (project: string, number: number) =>
 
 export const rerun = (project: string, number: number, all: boolean) =>
     ask<RunSummary>('POST', `${runPath(project, number)}/rerun`, { all });
-export const answerRun = (project: string, number: number, yes: boolean) =>
-    ask<RunSummary>('POST', `${runPath(project, number)}/answer`, { yes });
+export const answerRun = (project: string, number: number, stage: string, yes: boolean) =>
+    ask<RunSummary>('POST', `${runPath(project, number)}/answer`, { stage, yes });
 export const plan = (project: string, request: PlanRequest) =>
     ask<PlanView>('POST', `/api/v1/projects/${encodeURIComponent(project)}/plan`, request);
 

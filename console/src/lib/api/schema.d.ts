@@ -219,7 +219,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Answers the approval that a run waits for. */
+        /** Answers the approval that a stage of a run waits for. */
         post: operations["runs_answer"];
         delete?: never;
         options?: never;
@@ -646,8 +646,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** @description An answer to the approval that a run waits for. */
+        /** @description An answer to the approval that a stage of a run waits for. */
         AnswerRequest: {
+            /** @description The stage that was asked for. An answer is good for this one and no other. */
+            stage: string;
             /** @description Whether it is yes. */
             yes: boolean;
         };
@@ -1006,6 +1008,11 @@ export interface components {
             kind: string;
             /** @description Whether the stage passes when it fails. */
             may_fail: boolean;
+            /**
+             * Format: date-time
+             * @description When everything that it needs was there: the commit's files, its image, its services, its caches.
+             */
+            prepared?: string | null;
             /**
              * Format: date-time
              * @description When its turn came.

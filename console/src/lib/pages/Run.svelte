@@ -82,7 +82,7 @@
     }
 
     const stop = () => attempt(() => stopRun(project, number));
-    const answer = (yes: boolean) => attempt(() => answerRun(project, number, yes));
+    const answer = (stage: string, yes: boolean) => attempt(() => answerRun(project, number, stage, yes));
     const again = (all: boolean) =>
         attempt(async () => router.go(runAddress(project, (await rerun(project, number, all)).number)));
 </script>
@@ -115,8 +115,8 @@
                 <p><span class="font-semibold">{asked.name}</span> asks: {asked.approval.question}
                     {#if asked.approval.whose}<span class="text-xs text-gray-600 dark:text-gray-300">for {asked.approval.whose} to answer</span>{/if}
                     {#if asked.approval.until}<span class="text-xs text-gray-600 dark:text-gray-300">an answer counts for {length(Date.parse(asked.approval.until) - clock.now)} more</span>{/if}</p>
-                <Button size="xs" color="primary" onclick={() => answer(true)}>Yes</Button>
-                <Button size="xs" color="alternative" onclick={() => answer(false)}>No, stop the run</Button>
+                <Button size="xs" color="primary" onclick={() => answer(asked.name, true)}>Yes</Button>
+                <Button size="xs" color="alternative" onclick={() => answer(asked.name, false)}>No, stop the run</Button>
             </div>
         {/if}
         {#if run.missing.length}

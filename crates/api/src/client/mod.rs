@@ -8,6 +8,7 @@ use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
+use reqwest::header::RETRY_AFTER;
 use reqwest::{RequestBuilder, Response};
 use serde::de::DeserializeOwned;
 
@@ -28,6 +29,17 @@ pub enum ClientError {
         /// What the connection said.
         words: String,
     },
+    /// The server, or what stands before it, cannot answer now (RFC 9110, sections 15.6.3 to 15.6.5; RFC 6585,
+    /// section 4).
+    #[error("the server at {address} cannot answer now: {words}")]
+    Unavailable {
+        /// Its address.
+        address: String,
+        /// What was answered instead.
+        words: String,
+        /// How long it asks to be left alone, where it says so.
+        retry_after: Option<Duration>,
+    },
     /// The server said no.
     #[error("{}", .0.detail)]
     Problem(Problem),
@@ -40,6 +52,27 @@ pub enum ClientError {
         words: String,
     },
 }
+
+impl ClientError {
+    /// Whether the same may be answered a little later.
+    #[must_use]
+    pub const fn is_transient(&self) -> bool {
+        matches!(self, Self::Unreachable { .. } | Self::Unavailable { .. })
+    }
+
+    /// How long whoever asks again is to wait before it: as long as the server asks for, where it does, and at the
+    /// most a minute.
+    #[must_use]
+    pub fn pause(&self, usual: Duration) -> Duration {
+        match self {
+            Self::Unavailable { retry_after: Some(asked), .. } => (*asked).clamp(usual, LONGEST_PAUSE.max(usual)),
+            _ => usual,
+        }
+    }
+}
+
+/// The longest pause that a server may ask for.
+const LONGEST_PAUSE: Duration = Duration::from_secs(60);
 
 /// What both clients need: an address, a token, and connections.
 #[derive(Clone)]
@@ -80,7 +113,17 @@ impl Wire {
             return Ok(response);
         }
         let status = response.status();
+        // A moment in time, which the header may be too, is what no server of ours and hardly a proxy says.
+        let retry_after = response.headers().get(RETRY_AFTER).and_then(|value| value.to_str().ok()?.parse().ok());
         let body = response.bytes().await.unwrap_or_default();
+        if matches!(status.as_u16(), 429 | 502..=504) {
+            let problem = serde_json::from_slice::<Problem>(&body);
+            return Err(ClientError::Unavailable {
+                address: self.address(),
+                words: problem.map_or_else(|_| status.to_string(), |problem| problem.detail),
+                retry_after: retry_after.map(Duration::from_secs),
+            });
+        }
         let problem = serde_json::from_slice(&body).unwrap_or_else(|_| Problem {
             title: status.canonical_reason().unwrap_or("").to_owned(),
             status: status.as_u16(),

@@ -157,13 +157,13 @@ impl Client {
         self.wire.json(self.wire.http.post(url).json(&RerunRequest { all })).await
     }
 
-    /// Answers the approval that a run waits for.
+    /// Answers the approval that a stage of a run waits for.
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn answer(&self, run: &RunId, yes: bool) -> Result<RunSummary, ClientError> {
+    pub async fn answer(&self, run: &RunId, stage: &str, yes: bool) -> Result<RunSummary, ClientError> {
         let url = self.wire.url(&format!("{}/answer", run_path(run)));
-        self.wire.json(self.wire.http.post(url).json(&AnswerRequest { yes })).await
+        self.wire.json(self.wire.http.post(url).json(&AnswerRequest { stage: stage.to_owned(), yes })).await
     }
 
     /// What a start would make of a project's pipeline.

@@ -11,7 +11,7 @@ use tokio_util::io::ReaderStream;
 use super::{ClientError, Wire};
 use crate::{
     Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, LayerDigests,
-    LogLength, NewArtifact, Report, SourceChanges, TakeRequest,
+    LogLength, NewArtifact, Report, SourceChanges, TagAnswer, TagQuestion, TakeRequest,
 };
 
 /// The API, with a runner's token.
@@ -111,6 +111,14 @@ impl RunnerClient {
     /// See [`ClientError`].
     pub async fn beat(&self, assignment: &Assignment) -> Result<Beat, ClientError> {
         self.wire.json(self.wire.http.post(self.lease_url(assignment, "beat"))).await
+    }
+
+    /// Asks whether a tag may be set, just before it is.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn may_tag(&self, assignment: &Assignment, question: &TagQuestion) -> Result<TagAnswer, ClientError> {
+        self.wire.json(self.wire.http.post(self.lease_url(assignment, "tag")).json(question)).await
     }
 
     /// Which of these contents the server does not have.

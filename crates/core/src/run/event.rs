@@ -35,6 +35,11 @@ pub enum Event {
         /// Who took it.
         runner: String,
     },
+    /// Everything that a job needs is there: its first step begins.
+    JobPrepared {
+        /// The job.
+        job: JobKey,
+    },
     /// A job that was taken never reached whoever took it, and waits again.
     JobReturned {
         /// The job.

@@ -66,12 +66,18 @@ impl Run {
                 job.started = Some(now);
                 Ok(Vec::new())
             }
+            Event::JobPrepared { job } => {
+                let job = self.job_in(job, State::Running, |job| job.prepared.is_none())?;
+                job.prepared = Some(now);
+                Ok(Vec::new())
+            }
             Event::JobReturned { job } => {
                 let unbegun = |job: &JobRun| job.steps.iter().all(|step| step.state == State::Queued);
                 let job = self.job_in(job, State::Running, unbegun)?;
                 job.state = State::Queued;
                 job.runner = None;
                 job.started = None;
+                job.prepared = None;
                 let offer = offer(job);
                 Ok(if self.stopped_by.is_some() { self.go_on(now) } else { vec![offer] })
             }
@@ -313,6 +319,7 @@ impl JobRun {
         self.state = State::Queued;
         self.queued = Some(now);
         self.ended = None;
+        self.prepared = None;
         self.results.clear();
         self.steps = self.steps.iter().map(StepRun::anew).collect();
     }

@@ -96,6 +96,8 @@ pub struct JobRun {
     pub queued: Option<Time>,
     /// When it was taken.
     pub started: Option<Time>,
+    /// When everything that it needs was there: the commit's files, its image, its services, its caches.
+    pub prepared: Option<Time>,
     /// When it ended.
     pub ended: Option<Time>,
     /// Its steps, in order.
@@ -250,6 +252,7 @@ impl JobRun {
             runner: None,
             queued: None,
             started: None,
+            prepared: None,
             ended: None,
             steps,
             results: Vec::new(),

@@ -105,6 +105,14 @@ pub enum RegistryError {
         /// What it names.
         found: String,
     },
+    /// Whoever pushes may no longer.
+    #[error("the tag {tag} was not set: {words}")]
+    Unconfirmed {
+        /// The tag.
+        tag: String,
+        /// Why.
+        words: String,
+    },
     /// The store.
     #[error(transparent)]
     Store(#[from] StoreError),

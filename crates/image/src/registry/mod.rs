@@ -16,7 +16,7 @@ mod wire;
 pub use client::download;
 pub use error::RegistryError;
 pub use pull::{pull, pull_for};
-pub use push::{PushRequest, Pushed, push, push_index};
+pub use push::{PushRequest, Pushed, push, push_and_ask, push_index};
 pub use referrers::Attachment;
 pub use steps::Elsewhere;
 pub use wire::Registry;

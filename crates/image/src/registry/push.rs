@@ -35,6 +35,8 @@ pub struct Pushed {
     pub bytes: u64,
     /// How many layers the registry had already.
     pub there: usize,
+    /// The tags that were set.
+    pub tags: Vec<Tag>,
 }
 
 /// Checks that a tag that may be pushed once names nothing else than this.
@@ -60,6 +62,20 @@ async fn tag_is_free(
 /// # Errors
 /// When the registry is silent or refuses, says another digest than ours, or a tag is taken.
 pub async fn push(request: &PushRequest<'_>, registries: &Registries, store: &Store) -> Result<Pushed, RegistryError> {
+    push_and_ask(request, registries, store, async |_, _| Ok(true)).await
+}
+
+/// The same, and asks before each tag whether it may be set now: `may_set` is given the tag, and whether it is one
+/// that moves. A tag that may not is left as it is.
+///
+/// # Errors
+/// As [`push`], and what `may_set` says.
+pub async fn push_and_ask(
+    request: &PushRequest<'_>,
+    registries: &Registries,
+    store: &Store,
+    may_set: impl AsyncFn(&Tag, bool) -> Result<bool, RegistryError>,
+) -> Result<Pushed, RegistryError> {
     let PushRequest { image, repository, .. } = request;
     let registry = Registry::new(repository.host(), registries)?;
     let base = request.base.filter(|base| base.host() == repository.host() && *base != *repository);
@@ -86,21 +102,23 @@ pub async fn push(request: &PushRequest<'_>, registries: &Registries, store: &St
     }
     let bytes = store.read_blob(&image.digest)?;
     let name = Named { registry: &registry, repository, kind: media::MANIFEST, bytes: &bytes };
-    name.put(&image.digest, request.tags, request.moving).await?;
+    pushed.tags = name.put(&image.digest, request.tags, request.moving, may_set).await?;
     Ok(pushed)
 }
 
-/// Pushes an index over images that are in the repository already, and names it. Answers its digest.
+/// Pushes an index over images that are in the repository already, and names it. Answers its digest, and the tags
+/// that were set. `may_set` is that of [`push_and_ask`].
 ///
 /// # Errors
-/// As [`push`].
+/// As [`push_and_ask`].
 pub async fn push_index(
     index: &Index,
     repository: &Repository,
     tags: &[Tag],
     moving: &[Tag],
     registries: &Registries,
-) -> Result<Digest, RegistryError> {
+    may_set: impl AsyncFn(&Tag, bool) -> Result<bool, RegistryError>,
+) -> Result<(Digest, Vec<Tag>), RegistryError> {
     let registry = Registry::new(repository.host(), registries)?;
     let bytes = serde_json::to_vec(index).map_err(|error| registry.nonsense("index", error.to_string()))?;
     let digest = digest_of(&bytes);
@@ -108,8 +126,8 @@ pub async fn push_index(
         tag_is_free(&registry, repository, tag, &digest).await?;
     }
     let name = Named { registry: &registry, repository, kind: media::INDEX, bytes: &bytes };
-    name.put(&digest, tags, moving).await?;
-    Ok(digest)
+    let set = name.put(&digest, tags, moving, may_set).await?;
+    Ok((digest, set))
 }
 
 /// A document that is to have names.
@@ -121,8 +139,14 @@ struct Named<'a> {
 }
 
 impl Named<'_> {
-    /// Sets it under its digest, reads it back, and then sets its tags.
-    async fn put(&self, digest: &Digest, tags: &[Tag], moving: &[Tag]) -> Result<(), RegistryError> {
+    /// Sets it under its digest, reads it back, and then sets its tags. Answers those that were set.
+    async fn put(
+        &self,
+        digest: &Digest,
+        tags: &[Tag],
+        moving: &[Tag],
+        may_set: impl AsyncFn(&Tag, bool) -> Result<bool, RegistryError>,
+    ) -> Result<Vec<Tag>, RegistryError> {
         let Self { registry, repository, kind, bytes } = self;
         let version = digest.to_string();
         registry.put_manifest(repository, &version, kind, bytes).await?;
@@ -131,13 +155,17 @@ impl Named<'_> {
         if found != version {
             return Err(registry.wrong(digest.clone(), found));
         }
-        for tag in tags {
-            tag_is_free(registry, repository, tag, digest).await?;
-            registry.put_manifest(repository, tag.as_str(), kind, bytes).await?;
+        let mut set = Vec::new();
+        let all = tags.iter().map(|tag| (tag, false)).chain(moving.iter().map(|tag| (tag, true)));
+        for (tag, moves) in all {
+            if !moves {
+                tag_is_free(registry, repository, tag, digest).await?;
+            }
+            if may_set(tag, moves).await? {
+                registry.put_manifest(repository, tag.as_str(), kind, bytes).await?;
+                set.push(tag.clone());
+            }
         }
-        for tag in moving {
-            registry.put_manifest(repository, tag.as_str(), kind, bytes).await?;
-        }
-        Ok(())
+        Ok(set)
     }
 }

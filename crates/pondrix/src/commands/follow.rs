@@ -4,13 +4,12 @@ use std::collections::BTreeSet;
 use std::io::{BufRead, IsTerminal, Write};
 use std::process::ExitCode;
 
-use futures_util::StreamExt;
-use pondrix_api::{Client, LogText, RunDetail};
+use pondrix_api::{Client, RunDetail, ServerEvent};
 use pondrix_core::terminal::final_line;
 use pondrix_core::{RunId, State};
 use tokio::task::JoinSet;
 
-use super::show;
+use super::{show, streams};
 use crate::cli::Global;
 use crate::failure::{FAILED, Failure, Outcome};
 use crate::output;
@@ -42,13 +41,7 @@ pub(crate) async fn run(client: &Client, run: &RunId, global: &Global) -> Outcom
 async fn to_end(client: &Client, run: &RunId, global: &Global) -> Result<RunDetail, Failure> {
     let mut followed = BTreeSet::new();
     let mut logs = JoinSet::new();
-    let mut last = None;
-    let mut changes = std::pin::pin!(client.follow_run(run).await?);
-    while let Some(event) = changes.next().await {
-        let detail: RunDetail = match serde_json::from_str(&event?.data) {
-            Ok(detail) => detail,
-            Err(error) => return Err(Failure::new(format!("the server said something that makes no sense: {error}"))),
-        };
+    let ended = streams::run(client, run, |detail| {
         let jobs: Vec<_> = detail.stages.iter().flat_map(|stage| &stage.jobs).collect();
         for job in jobs.iter().filter(|job| job.started.is_some() && !global.json) {
             if followed.insert(job.job.clone()) {
@@ -56,35 +49,31 @@ async fn to_end(client: &Client, run: &RunId, global: &Global) -> Result<RunDeta
                 logs.spawn(log(client.clone(), run.clone(), job.job.clone(), label));
             }
         }
-        last = Some(detail);
-    }
+    });
+    let ended = ended.await?;
     // Everything that was said is shown before the end is.
-    while logs.join_next().await.is_some() {}
-    let ended = last.filter(|detail| detail.summary.state.is_over());
-    ended.ok_or_else(|| {
-        Failure::new("the server ended the stream").go_on(format!("follow it again: pondrix log '{run}' --follow"))
-    })
+    while let Some(log) = logs.join_next().await {
+        if let Ok(Err(failure)) = log {
+            eprintln!("pondrix: a log was not shown whole: {}", failure.message());
+        }
+    }
+    Ok(ended)
 }
 
 /// Prints a job's log line by line, each with a label, until the job is over.
-async fn log(client: Client, run: RunId, job: String, label: String) {
-    let Ok(stream) = client.follow_log(&run, &job, 0).await else { return };
-    let mut stream = std::pin::pin!(stream);
+async fn log(client: Client, run: RunId, job: String, label: String) -> Result<(), Failure> {
     let mut line = String::new();
-    while let Some(Ok(event)) = stream.next().await {
-        if let Ok(LogText { text }) = serde_json::from_str(&event.data) {
-            line.push_str(&text);
-        }
+    let take = |event: &ServerEvent, text: &str| {
+        line.push_str(text);
         let is_end = event.kind == "end";
         while let Some(end) = line.find('\n').or((is_end && !line.is_empty()).then_some(line.len())) {
             let whole: String = line.drain(..(end + 1).min(line.len())).collect();
             let shown = final_line(whole.trim_end_matches('\n'));
             output::line(&format!("{}{shown}", output::faint(&label)));
         }
-        if is_end {
-            return;
-        }
-    }
+        Ok(())
+    };
+    streams::log(&client, &run, &job, take).await.map(|_| ())
 }
 
 async fn leave_or_stop(client: &Client, run: &RunId) -> Outcome {

@@ -2,16 +2,14 @@
 
 use std::io::Write;
 use std::process::ExitCode;
-use std::time::Duration;
 
 use clap::Args;
-use futures_util::StreamExt;
-use pondrix_api::{Client, ClientError, LogEnd, LogText, RunDetail};
+use pondrix_api::{Client, RunDetail, ServerEvent};
 use pondrix_core::terminal::final_text;
 use pondrix_core::{RunId, State};
 use serde_json::json;
 
-use super::run_name;
+use super::{run_name, streams};
 use crate::cli::Global;
 use crate::failure::{FAILED, Failure, Outcome};
 use crate::{output, settings};
@@ -27,10 +25,6 @@ pub(crate) struct Log {
     #[arg(long)]
     follow: bool,
 }
-
-/// How long to wait before a lost connection is tried again, and how often.
-const PAUSE: Duration = Duration::from_millis(500);
-const MOST_ATTEMPTS: usize = 60;
 
 /// The keys of the jobs that a word means.
 fn jobs_meant(detail: &RunDetail, wanted: Option<&str>) -> Result<Vec<String>, Failure> {
@@ -87,40 +81,19 @@ fn write(text: &mut String, is_end: bool) -> Result<(), Failure> {
 
 /// Follows one job to its end, over lost connections too.
 async fn follow(client: &Client, run: &RunId, job: &str, heading: bool, as_json: bool) -> Result<State, Failure> {
-    let mut offset = 0;
     let mut begun = false;
-    let mut attempts = 0;
     let mut rest = String::new();
-    loop {
-        match client.follow_log(run, job, offset).await {
-            Err(error @ ClientError::Problem(_)) => return Err(error.into()),
-            Err(error) if attempts >= MOST_ATTEMPTS => return Err(error.into()),
-            Err(_) => {}
-            Ok(stream) => {
-                let mut stream = std::pin::pin!(stream);
-                while let Some(Ok(event)) = stream.next().await {
-                    attempts = 0;
-                    offset = event.id.parse().unwrap_or(offset);
-                    if as_json {
-                        output::line(&json!({ "job": job, "event": event.kind, "data": event.data }).to_string());
-                    }
-                    if event.kind == "end" {
-                        write(&mut rest, true)?;
-                        let end: Option<LogEnd> = serde_json::from_str(&event.data).ok();
-                        return Ok(end.map_or(State::Lost, |end| end.state));
-                    }
-                    if let Some(LogText { text }) = serde_json::from_str(&event.data).ok().filter(|_| !as_json) {
-                        if !begun {
-                            head(job, heading);
-                        }
-                        rest.push_str(&text);
-                        write(&mut rest, false)?;
-                    }
-                    begun = true;
-                }
-            }
+    let take = |event: &ServerEvent, text: &str| {
+        if as_json {
+            output::line(&json!({ "job": job, "event": event.kind, "data": event.data }).to_string());
+            return Ok(());
         }
-        attempts += 1;
-        tokio::time::sleep(PAUSE).await;
-    }
+        if !begun && event.kind != "end" {
+            head(job, heading);
+            begun = true;
+        }
+        rest.push_str(text);
+        write(&mut rest, event.kind == "end")
+    };
+    streams::log(client, run, job, take).await
 }

@@ -24,6 +24,7 @@ pub(crate) mod serve;
 pub(crate) mod show;
 pub(crate) mod start;
 pub(crate) mod stop;
+mod streams;
 pub(crate) mod token;
 pub(crate) mod try_out;
 pub(crate) mod whoami;

@@ -4,15 +4,14 @@ use std::collections::BTreeMap;
 use std::process::ExitCode;
 
 use clap::Args;
-use futures_util::StreamExt;
 use pondrix_api::{ApprovalView, Client, JobView, RunDetail};
 use pondrix_core::junit::Report;
 use pondrix_core::run::JobResult;
 use pondrix_core::{RunId, State};
 
-use super::run_name;
+use super::{run_name, streams};
 use crate::cli::Global;
-use crate::failure::{FAILED, Failure, Outcome};
+use crate::failure::{FAILED, Outcome};
 use crate::{output, settings};
 
 /// Show a run: what it did, what broke, and the command that tells more.
@@ -45,25 +44,17 @@ impl Show {
 /// Tells how a run goes, a line for each change of state, and shows it when it is over; the exit status tells
 /// whether it passed.
 async fn follow_and_show(client: &Client, run: &RunId, global: &Global) -> Outcome {
-    let mut last = None;
     let mut told = String::new();
-    while last.as_ref().is_none_or(|detail: &RunDetail| !detail.summary.state.is_over()) {
-        let mut changes = std::pin::pin!(client.follow_run(run).await?);
-        while let Some(event) = changes.next().await {
-            let Ok(event) = event else { break };
-            last = serde_json::from_str::<RunDetail>(&event.data).ok().or(last);
-            if let Some(detail) = last.as_ref().filter(|_| !global.json) {
-                let running = detail.summary.note.as_deref().map(output::plain).unwrap_or_default();
-                let line = format!("{}  {} {running}", detail.summary.run, detail.summary.state);
-                // Most events change nothing that is told here.
-                if line != told {
-                    eprintln!("{}", line.trim_end());
-                    told = line;
-                }
-            }
+    let detail = streams::run(client, run, |detail| {
+        let running = detail.summary.note.as_deref().map(output::plain).unwrap_or_default();
+        let line = format!("{}  {} {running}", detail.summary.run, detail.summary.state);
+        // Most events change nothing that is told here.
+        if !global.json && line != told {
+            eprintln!("{}", line.trim_end());
+            told = line;
         }
-    }
-    let detail = last.ok_or_else(|| Failure::new("the server ended the stream"))?;
+    });
+    let detail = detail.await?;
     if global.json {
         output::json(&detail)?
     } else {
@@ -167,7 +158,7 @@ fn print_approval(run: &str, approval: &ApprovalView) {
 fn print_job(job: &JobView) {
     let carried = job.state == State::Passed && job.started.is_none();
     let reason = job.reason.as_ref().filter(|_| carried || matches!(job.state, State::Skipped | State::Queued));
-    let mut about = reason.map_or_else(|| output::took(job.started, job.ended), |reason| output::plain(reason));
+    let mut about = reason.map_or_else(|| time_of(job), |reason| output::plain(reason));
     if job.state == State::Queued
         && let Some(queued) = job.queued
     {
@@ -201,6 +192,21 @@ fn print_job(job: &JobView) {
         print_result(result);
     }
 }
+
+/// How long a job took or has taken, and what of that was not its steps' time.
+fn time_of(job: &JobView) -> String {
+    let took = output::took(job.started, job.ended);
+    let phases = job.phases(output::now());
+    let parts: Vec<_> = phases
+        .iter()
+        .filter(|(phase, millis)| *phase != "running" && *millis >= PHASE_SHOWN)
+        .map(|(phase, millis)| format!("{phase} {}", output::length(*millis)))
+        .collect();
+    if took.is_empty() || parts.is_empty() { took } else { format!("{took} ({})", parts.join(", ")) }
+}
+
+/// How long a part of a job that is not its steps has to last to be told, in milliseconds.
+const PHASE_SHOWN: u64 = 100;
 
 fn print_result(result: &JobResult) {
     match result {

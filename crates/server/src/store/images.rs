@@ -1,11 +1,12 @@
 //! Which image was built on which, and bases that moved.
 
-use pondrix_core::JobKey;
+use pondrix_core::{JobKey, RunId};
 use pondrix_core::image::{Digest, Repository, Tag};
 use pondrix_core::run::BaseImage;
 use rusqlite::{Connection, OptionalExtension, params};
 
 use super::projects::project_of;
+use super::runs::overtaken;
 use super::{Project, StoreError};
 
 /// An image that a job pushed.
@@ -20,9 +21,37 @@ pub(crate) struct Pushed<'a> {
     pub(crate) base: Option<&'a BaseImage>,
 }
 
-/// Remembers an image and its base. Images that were built on one of its tags are behind now.
+/// The run of a later commit of the same branch that a tag names the image of; nothing where there is none.
+pub(crate) fn tag_overtaken(
+    connection: &Connection,
+    run: i64,
+    repository: &Repository,
+    tag: &Tag,
+) -> Result<Option<RunId>, StoreError> {
+    let newest = "o.id = (SELECT coalesce(last_run, run) FROM image_tags WHERE repository = ?2 AND tag = ?3 ORDER BY id DESC LIMIT 1)";
+    overtaken(connection, run, newest, &[&repository.to_string(), &tag.as_str()])
+}
+
+/// The run of a later commit of the same branch whose image an environment runs.
+pub(crate) fn rollout_overtaken(
+    connection: &Connection,
+    run: i64,
+    job: &JobKey,
+    environment: &str,
+) -> Result<Option<RunId>, StoreError> {
+    let running = "o.id IN (SELECT run FROM running_images WHERE environment = ?2 AND job = ?3)";
+    overtaken(connection, run, running, &[&environment, &job.as_str()])
+}
+
+/// Remembers an image and its base. Images that were built on one of its tags are behind now. One of an older commit
+/// than the newest of its branch is nobody's base.
 pub(crate) fn put_image(connection: &Connection, pushed: &Pushed<'_>) -> Result<(), StoreError> {
     let Pushed { run, branch, job, repository, digest, tags, base } = pushed;
+    let newest = "o.id IN (SELECT i.run FROM images i WHERE i.project = o.project AND i.branch = ?2 AND i.job = ?3
+                  AND i.repository = ?4)";
+    if overtaken(connection, *run, newest, &[branch, &job.as_str(), &repository.to_string()])?.is_some() {
+        return Ok(());
+    }
     connection.execute(
         "INSERT INTO images (project, branch, job, repository, digest, run, base, base_digest)
          SELECT project, ?2, ?3, ?4, ?5, ?1, ?6, ?7 FROM runs WHERE id = ?1

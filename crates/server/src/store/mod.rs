@@ -14,6 +14,8 @@ mod renamed;
 mod rollouts;
 mod runs;
 mod schedules;
+#[cfg(test)]
+pub(crate) mod scripted;
 mod secrets;
 mod settings;
 mod templates;
@@ -32,7 +34,7 @@ pub(crate) use artifacts::{
     ArtifactRow, CacheRow, all_artifacts, artifact, find_cache, is_needed, put_artifact, put_cache, put_tests,
     remove_artifacts, test_history,
 };
-pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, put_image};
+pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, put_image, rollout_overtaken, tag_overtaken};
 pub(crate) use projects::{
     Project, ProjectRow, Refs, add as add_project, all as projects, by_name as project, put_share, refs, see, see_ref,
     seen_well, shares, was_seen,
@@ -66,7 +68,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 12] = [
+const MIGRATIONS: [Migration; 13] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -79,7 +81,10 @@ const MIGRATIONS: [Migration; 12] = [
     Tables(include_str!("migrations/010.sql")),
     Tables(include_str!("migrations/011.sql")),
     Documents(include_str!("migrations/012.sql"), renamed::rewrite),
+    Tables(include_str!("migrations/013.sql")),
 ];
+/// How long is waited for another program that has the database.
+const BUSY_TIME: Duration = Duration::from_secs(10);
 /// How many idle connections are kept for readers.
 const READERS_KEPT: usize = 4;
 
@@ -94,21 +99,54 @@ pub(crate) enum StoreError {
     Newer { found: i64, known: i64 },
     #[error("the writer of the records has ended")]
     Ended,
+    #[error("the records could not be written; nothing was stored")]
+    Undone,
+    #[error("the records could not be written, and whether this was stored is not known")]
+    Unknown,
+    #[error("a write to the records broke; it was undone")]
+    Panicked,
     #[error("{0} is there already")]
     Exists(String),
+}
+
+impl StoreError {
+    /// Whether the same may be stored, or read, a little later: a full disk, a busy or cut-off one.
+    pub(crate) fn is_transient(&self) -> bool {
+        use rusqlite::ErrorCode::{
+            CannotOpen, DatabaseBusy, DatabaseLocked, DiskFull, OutOfMemory, SystemIoFailure,
+        };
+        match self {
+            Self::Sqlite(error) => error.sqlite_error_code().is_some_and(|code| {
+                matches!(
+                    code,
+                    DatabaseBusy | DatabaseLocked | DiskFull | SystemIoFailure | OutOfMemory | CannotOpen
+                )
+            }),
+            Self::Undone | Self::Unknown => true,
+            Self::Document(_) | Self::Newer { .. } | Self::Ended | Self::Panicked | Self::Exists(_) => false,
+        }
+    }
 }
 
 /// The records.
 #[derive(Clone, Debug)]
 pub(crate) struct Store {
-    path: PathBuf,
-    writer: Writer,
-    readers: Arc<Mutex<Vec<Connection>>>,
+    place: Place,
 }
 
-fn open(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
+/// Where they are.
+#[derive(Clone, Debug)]
+enum Place {
+    /// In a file, with a thread that writes, and connections for readers.
+    File { path: PathBuf, writer: Writer, readers: Arc<Mutex<Vec<Connection>>> },
+    /// In memory, where a test says what fails.
+    #[cfg(test)]
+    Scripted(scripted::Scripted),
+}
+
+fn open(path: &Path, flags: OpenFlags, busy_time: Duration) -> Result<Connection, StoreError> {
     let connection = Connection::open_with_flags(path, flags)?;
-    connection.busy_timeout(Duration::from_secs(10))?;
+    connection.busy_timeout(busy_time)?;
     connection.pragma_update(None, "foreign_keys", true)?;
     Ok(connection)
 }
@@ -137,21 +175,51 @@ fn migrate(connection: &mut Connection) -> Result<(), StoreError> {
 impl Store {
     /// Opens the records, making or changing the database as this version needs it.
     pub(crate) fn open(path: &Path) -> Result<Self, StoreError> {
-        let mut connection = open(path, OpenFlags::default())?;
+        Self::open_with(path, BUSY_TIME)
+    }
+
+    fn open_with(path: &Path, busy_time: Duration) -> Result<Self, StoreError> {
+        let mut connection = open(path, OpenFlags::default(), busy_time)?;
         connection.pragma_update(None, "journal_mode", "wal")?;
-        // A commit survives the end of the process at once, and that of the machine by the next
-        // checkpoint; WAL keeps the database whole in both cases.
+        // What is reported as stored survives the end of the machine, and not only that of the process: each
+        // commit is flushed to the disk before anybody hears of it (SQLite, "PRAGMA synchronous").
         connection.pragma_update(None, "synchronous", "full")?;
         migrate(&mut connection)?;
-        Ok(Self { path: path.to_owned(), writer: Writer::start(connection), readers: Arc::default() })
+        let writer = Writer::start(connection)?;
+        Ok(Self { place: Place::File { path: path.to_owned(), writer, readers: Arc::default() } })
     }
 
     /// Writes, and returns when it is stored. The closure's error undoes what the closure did.
     pub(crate) async fn write<T: Send + 'static>(
         &self,
-        change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+        write: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        self.writer.write(change).await
+        self.write_and(write, |_| ()).await
+    }
+
+    /// As [`Store::write`], and has `publish` called with what was stored, in the order in which it was, before
+    /// anything that is stored later is told to anybody.
+    pub(crate) async fn write_and<T: Send + 'static>(
+        &self,
+        write: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+        publish: impl FnOnce(&T) + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let (change, answered) = writer::change(write, publish);
+        match &self.place {
+            Place::File { writer, .. } => writer.submit(change).await?,
+            #[cfg(test)]
+            Place::Scripted(scripted) => scripted.write(change),
+        }
+        answered.await.map_err(|_| StoreError::Ended)?
+    }
+
+    /// How many writes wait that no group has taken.
+    #[cfg(test)]
+    fn waiting(&self) -> usize {
+        match &self.place {
+            Place::File { writer, .. } => writer.waiting(),
+            Place::Scripted(_) => 0,
+        }
     }
 
     /// Reads.
@@ -159,13 +227,17 @@ impl Store {
         &self,
         question: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        let store = self.clone();
+        let (path, readers) = match &self.place {
+            Place::File { path, readers, .. } => (path.clone(), Arc::clone(readers)),
+            #[cfg(test)]
+            Place::Scripted(scripted) => return scripted.read(question),
+        };
         tokio::task::spawn_blocking(move || {
-            let kept = || store.readers.lock().unwrap_or_else(PoisonError::into_inner);
+            let kept = || readers.lock().unwrap_or_else(PoisonError::into_inner);
             let idle = kept().pop();
             let connection = match idle {
                 Some(connection) => connection,
-                None => open(&store.path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX)?,
+                None => open(&path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX, BUSY_TIME)?,
             };
             let answer = question(&connection);
             let mut kept = kept();
@@ -249,7 +321,7 @@ mod tests {
             panic!("on purpose")
         });
         let (good, bad, better) = tokio::join!(store.write(put("a")), panics, store.write(put("b")));
-        assert!(good.is_ok() && bad.is_err() && better.is_ok());
+        assert!(good.is_ok() && matches!(bad, Err(StoreError::Panicked)) && better.is_ok());
         let twice = store.write(put("a")).await;
         assert!(twice.is_err());
         let names = store
@@ -259,5 +331,68 @@ mod tests {
             })
             .await;
         assert_eq!(names.unwrap(), ["a", "b"]);
+    }
+
+    fn put(name: &'static str) -> impl FnOnce(&Connection) -> Result<(), StoreError> + Send + 'static {
+        move |connection| {
+            connection.execute("INSERT INTO settings VALUES (?1, '')", [name])?;
+            Ok(())
+        }
+    }
+
+    async fn names(store: &Store) -> Vec<String> {
+        let names = store.read(|connection| {
+            let mut statement = connection.prepare("SELECT name FROM settings ORDER BY name")?;
+            Ok(statement.query_map([], |row| row.get::<_, String>(0))?.collect::<Result<Vec<_>, _>>()?)
+        });
+        names.await.unwrap()
+    }
+
+    #[tokio::test]
+    async fn a_write_that_cannot_begin_is_reported_as_failed_and_leaves_nothing() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("records.db");
+        let store = Store::open_with(&path, Duration::ZERO).unwrap();
+        let other = Connection::open(&path).unwrap();
+        other.execute_batch("BEGIN IMMEDIATE").unwrap();
+        // Who lets go between the begin of the group and its first write is who made this one be stored.
+        let refused = store.write(move |connection| {
+            drop(other);
+            put("late")(connection)
+        });
+        assert!(matches!(refused.await, Err(StoreError::Undone)));
+        assert!(StoreError::Undone.is_transient());
+        store.write(put("next")).await.unwrap();
+        assert_eq!(names(&store).await, ["next"]);
+    }
+
+    #[tokio::test]
+    async fn a_group_that_sqlite_undid_in_its_middle_is_reported_as_failed_and_leaves_nothing() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(&folder.path().join("records.db")).unwrap();
+        // One write that waits for the others to be queued, so that they are of its group.
+        let (go, wait) = std::sync::mpsc::channel::<()>();
+        let first = store.write(move |connection| {
+            put("before")(connection)?;
+            wait.recv().ok();
+            Ok(())
+        });
+        let undoing = store.write(|connection| {
+            // As a full disk does it: the whole transaction is undone, and whoever made it goes on.
+            let _ = connection.execute("INSERT OR ROLLBACK INTO settings VALUES ('before', '')", []);
+            put("within")(connection)
+        });
+        let after = store.write(put("after"));
+        let queued = async {
+            while store.waiting() < 2 {
+                tokio::task::yield_now().await;
+            }
+            go.send(()).unwrap();
+        };
+        let (first, undoing, after, ()) = tokio::join!(first, undoing, after, queued);
+        assert!(matches!(first, Err(StoreError::Undone)), "{first:?}");
+        assert!(undoing.is_err(), "{undoing:?}");
+        assert!(after.is_ok(), "{after:?}: it is of the next group");
+        assert_eq!(names(&store).await, ["after"]);
     }
 }

@@ -107,7 +107,13 @@ pub(crate) fn refs(connection: &Connection, project: i64) -> Result<Refs, StoreE
     Ok(Refs { branches: read("branches")?, tags: read("tags")? })
 }
 
-/// Remembers the commit of a branch, or of a tag; nothing when it is gone.
+/// The next place in the order of a project's commits.
+pub(super) fn next_place(connection: &Connection, project: i64) -> Result<i64, StoreError> {
+    let question = "UPDATE projects SET next_place = next_place + 1 WHERE id = ?1 RETURNING next_place - 1";
+    Ok(connection.prepare_cached(question)?.query_row([project], |row| row.get(0))?)
+}
+
+/// Remembers the commit of a branch, or of a tag, which is the newest of the project now; nothing when it is gone.
 pub(crate) fn see_ref(
     connection: &Connection,
     project: i64,
@@ -119,10 +125,10 @@ pub(crate) fn see_ref(
     match commit {
         Some(commit) => connection
             .prepare_cached(&format!(
-                "INSERT INTO {table} (project, name, commit_id) VALUES (?1, ?2, ?3)
-                 ON CONFLICT (project, name) DO UPDATE SET commit_id = ?3"
+                "INSERT INTO {table} (project, name, commit_id, place) VALUES (?1, ?2, ?3, ?4)
+                 ON CONFLICT (project, name) DO UPDATE SET commit_id = ?3, place = ?4"
             ))?
-            .execute(params![project, name, commit])?,
+            .execute(params![project, name, commit, next_place(connection, project)?])?,
         None => connection
             .prepare_cached(&format!("DELETE FROM {table} WHERE project = ?1 AND name = ?2"))?
             .execute(params![project, name])?,

@@ -90,6 +90,11 @@ pub(crate) fn put_tags(
 ) -> Result<(), StoreError> {
     for tag in tags {
         connection.execute(
+            "UPDATE image_tags SET last_run = ?4 WHERE digest = ?3 AND id = (
+                 SELECT id FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)",
+            params![repository.to_string(), tag.as_str(), digest.to_string(), run],
+        )?;
+        connection.execute(
             "INSERT INTO image_tags (repository, tag, digest, run, at)
              SELECT ?1, ?2, ?3, ?4, ?5 WHERE ?3 IS NOT (
                  SELECT digest FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)",

@@ -106,6 +106,42 @@ fn summary_of(row: &Row<'_>) -> rusqlite::Result<RunSummary> {
     })
 }
 
+/// The place of a run's commit in the order of its project's: that of the run that it does again, else that of its
+/// branch or tag; the next one where its commit has not been seen there yet.
+fn place_of(connection: &Connection, project: i64, new: &NewRun) -> Result<i64, StoreError> {
+    if let Some(earlier) = new.rerun_of {
+        return Ok(connection.query_row("SELECT place FROM runs WHERE id = ?1", [earlier], |row| row.get(0))?);
+    }
+    let (table, name) = match &new.tag {
+        Some(tag) => ("tags", tag),
+        None => ("branches", &new.branch),
+    };
+    let question = format!("SELECT place FROM {table} WHERE project = ?1 AND name = ?2 AND commit_id = ?3");
+    let seen = connection.prepare_cached(&question)?.query_row(params![project, name, new.commit], |row| row.get(0));
+    match seen.optional()? {
+        Some(place) => Ok(place),
+        None => super::projects::next_place(connection, project),
+    }
+}
+
+/// The newest run of the same branch, among those that `condition` selects as `o`, that carries a later commit than
+/// this one; a tag is a branch of its own kind. Tries carry none.
+pub(super) fn overtaken(
+    connection: &Connection,
+    run: i64,
+    condition: &str,
+    values: &[&dyn rusqlite::ToSql],
+) -> Result<Option<RunId>, StoreError> {
+    let question = format!(
+        "SELECT p.name || '#' || o.number FROM runs o JOIN runs r ON r.id = ?1 JOIN projects p ON p.id = o.project
+         WHERE o.project = r.project AND o.branch = r.branch AND (o.tag IS NULL) = (r.tag IS NULL)
+         AND o.place > r.place AND o.files IS NULL AND ({condition}) ORDER BY o.place DESC LIMIT 1"
+    );
+    let all: Vec<&dyn rusqlite::ToSql> = std::iter::once(&run as _).chain(values.iter().copied()).collect();
+    let found = connection.prepare_cached(&question)?.query_row(&all[..], |row| row.get::<_, String>(0)).optional()?;
+    Ok(found.and_then(|text| text.parse().ok()))
+}
+
 /// Makes a run and gives it the next number of its project.
 pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, now: Time) -> Result<i64, StoreError> {
     let number: i64 = connection.query_row(
@@ -113,6 +149,7 @@ pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, no
         [project],
         |row| row.get(0),
     )?;
+    let place = place_of(connection, project, new)?;
     let faulty = !new.faults.is_empty();
     let mut templates = new.templates.clone();
     compare_templates(connection, project, &mut templates)?;
@@ -121,8 +158,8 @@ pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, no
     let over = faulty.then_some(now.millis());
     connection.execute(
         "INSERT INTO runs (project, number, start, branch, commit_id, commit_time, title, author, pipeline, faults,
-                           state, note, created, started, ended, plan, tag, inputs, rerun_of, files, templates)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, 'null', ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15, ?16, ?17, ?18, ?19)",
+                           state, note, created, started, ended, plan, tag, inputs, rerun_of, files, templates, place)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, 'null', ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)",
         params![
             project,
             number,
@@ -143,6 +180,7 @@ pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, no
             new.rerun_of,
             new.files,
             serde_json::to_string(&templates)?,
+            place,
         ],
     )?;
     Ok(connection.last_insert_rowid())
@@ -172,17 +210,17 @@ pub(crate) fn append_event(
     Ok(id)
 }
 
-/// Remembers who has a job.
+/// Remembers who has a job. Answers the lease's number.
 pub(crate) fn put_lease(
     connection: &Connection,
     hash: &[u8; 32],
     run: i64,
     job: &JobKey,
     runner: &str,
-) -> Result<(), StoreError> {
+) -> Result<i64, StoreError> {
     let params = params![hash, run, job.as_str(), runner];
     connection.execute("INSERT INTO leases (hash, run, job, runner) VALUES (?1, ?2, ?3, ?4)", params)?;
-    Ok(())
+    Ok(connection.last_insert_rowid())
 }
 
 /// Forgets who had a job.
@@ -191,14 +229,29 @@ pub(crate) fn end_lease(connection: &Connection, run: i64, job: &JobKey) -> Resu
     Ok(())
 }
 
-/// A lease: its hash, the run, the job, the runner.
-pub(crate) type StoredLease = ([u8; 32], i64, JobKey, String);
+/// That a runner has a job.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct StoredLease {
+    pub(crate) number: i64,
+    pub(crate) hash: [u8; 32],
+    pub(crate) run: RunId,
+    pub(crate) job: JobKey,
+    pub(crate) runner: String,
+}
 
-/// All leases.
+/// All leases, by number.
 pub(crate) fn leases(connection: &Connection) -> Result<Vec<StoredLease>, StoreError> {
-    let mut statement = connection.prepare("SELECT hash, run, job, runner FROM leases")?;
+    let mut statement = connection.prepare(
+        "SELECT l.number, l.hash, p.name || '#' || r.number, l.job, l.runner
+         FROM leases l JOIN runs r ON r.id = l.run JOIN projects p ON p.id = r.project ORDER BY l.number",
+    )?;
     let rows = statement.query_map([], |row| {
-        Ok((row.get(0)?, row.get(1)?, JobKey::from_text(&row.get::<_, String>(2)?), row.get(3)?))
+        let run = row.get::<_, String>(2)?.parse();
+        let run = run.map_err(|error: pondrix_core::NameError| {
+            rusqlite::Error::FromSqlConversionFailure(2, rusqlite::types::Type::Text, Box::new(error))
+        })?;
+        let job = JobKey::from_text(&row.get::<_, String>(3)?);
+        Ok(StoredLease { number: row.get(0)?, hash: row.get(1)?, run, job, runner: row.get(4)? })
     })?;
     Ok(rows.collect::<Result<_, _>>()?)
 }

@@ -1,0 +1,145 @@
+//! `cache`: files of the workspace that the next run finds again.
+
+use std::fs::{self, File};
+use std::io;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::Path;
+
+use pondrix_api::{CacheEntry, CacheQuestion, Digests};
+use pondrix_core::work::{CacheWork, KeyPart};
+use pondrix_image::build::plain_path;
+use pondrix_image::layer;
+use sha2::{Digest as _, Sha256};
+
+use super::fetch::content;
+use super::upload::send;
+use super::walk::{fitting, walk};
+use crate::contents::digest_of;
+use crate::executor::context::JobExecutor;
+
+/// What came of looking for an archive.
+pub(crate) struct Restored {
+    path: String,
+    key: String,
+    /// Whether an archive may be left under the key, when the job passes.
+    may_write: bool,
+}
+
+/// A key with the hashes of files filled in.
+fn key(workspace: &Path, parts: &[KeyPart]) -> io::Result<String> {
+    let mut key = String::new();
+    for part in parts {
+        match part {
+            KeyPart::Text(text) => key.push_str(text),
+            KeyPart::Hash(pattern) => {
+                let mut hash = Sha256::new();
+                for path in fitting(workspace, std::slice::from_ref(pattern))? {
+                    let whole = workspace.join(&path);
+                    if whole.symlink_metadata()?.is_file() {
+                        hash.update(path.as_os_str().as_encoded_bytes());
+                        hash.update([0]);
+                        hash.update(digest_of(&whole)?.0.bytes());
+                    }
+                }
+                let bytes: [u8; 32] = hash.finalize().into();
+                key.push_str(&pondrix_core::image::Digest::from_bytes(&bytes).hex()[..16]);
+            }
+        }
+    }
+    Ok(key)
+}
+
+/// Finds files again. That they are not found, or cannot be put into place, ends no job.
+pub(crate) fn restore(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) -> Option<Restored> {
+    match restore_inner(executor, workspace, cache) {
+        Ok(restored) => Some(restored),
+        Err(words) => {
+            executor.log.say(&format!("cache {}: {words}", cache.path));
+            None
+        }
+    }
+}
+
+fn restore_inner(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) -> Result<Restored, String> {
+    let told = |error: io::Error| error.to_string();
+    let key_now = key(workspace, &cache.key).map_err(told)?;
+    let newest = cache.newest.iter().map(|parts| key(workspace, parts)).collect::<Result<_, _>>().map_err(told)?;
+    let question = CacheQuestion { key: key_now.clone(), newest };
+    let answer = executor.ask(async |client, assignment| client.find_cache(assignment, &question).await).map_err(|error| error.to_string())?;
+    match &answer.found {
+        None => executor.log.say(&format!("cache {}: nothing under {key_now} yet", cache.path)),
+        Some(found) => {
+            let archive = content(executor, &found.digest, false)?;
+            // What stands in its place in the commit gives way.
+            if let Some(there) = plain_path(workspace, Path::new(&cache.path)) {
+                match there.symlink_metadata() {
+                    Ok(data) if data.is_dir() => fs::remove_dir_all(&there).map_err(told)?,
+                    Ok(_) => fs::remove_file(&there).map_err(told)?,
+                    Err(_) => {}
+                }
+            }
+            let file = io::BufReader::new(File::open(&archive).map_err(told)?);
+            layer::unpack_files(file, workspace, executor.launcher.ids()).map_err(|error| error.to_string())?;
+            executor.log.say(&format!("cache {}: found under {} ({} bytes)", cache.path, found.key, found.size));
+        }
+    }
+    Ok(Restored { path: cache.path.clone(), key: key_now, may_write: answer.may_write })
+}
+
+/// Leaves files for the next run. That they cannot be left ends no job.
+pub(crate) fn save(executor: &JobExecutor, workspace: &Path, restored: &Restored) {
+    if !restored.may_write {
+        return;
+    }
+    if let Err(words) = save_inner(executor, workspace, restored) {
+        executor.log.say(&format!("cache {}: {words}", restored.path));
+    }
+}
+
+fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> Result<(), String> {
+    let Some(from) = plain_path(workspace, Path::new(&restored.path)) else {
+        return Err("it leads through a link, and is not left for the next run".to_owned());
+    };
+    if from.symlink_metadata().is_err() {
+        return Err("the job did not make it".to_owned());
+    }
+    let packed = tempfile::NamedTempFile::new_in(executor.scratch.path()).map_err(|error| error.to_string())?;
+    pack(workspace, &restored.path, packed.as_file()).map_err(|error| error.to_string())?;
+    let (digest, size) = executor.folder.contents.put(packed.path(), false).map_err(|error| error.to_string())?;
+    let asked = Digests { digests: vec![digest.clone()] };
+    let missing = executor.ask(async |client, assignment| client.missing(assignment, &asked).await).map_err(|error| error.to_string())?;
+    if !missing.digests.is_empty() {
+        send(executor, packed.path(), &digest)?;
+    }
+    let entry = CacheEntry { key: restored.key.clone(), digest, size };
+    executor.ask(async |client, assignment| client.put_cache(assignment, &entry).await).map_err(|error| error.to_string())?;
+    executor.log.say(&format!("cache {}: left under {} ({size} bytes)", restored.path, restored.key));
+    Ok(())
+}
+
+/// An archive of a file or folder, by its path in the workspace. Everything in it belongs to root.
+fn pack(workspace: &Path, path: &str, into: &File) -> io::Result<()> {
+    let mut archive = tar::Builder::new(io::BufWriter::new(into));
+    archive.follow_symlinks(false);
+    let whole = workspace.join(path);
+    let files = match whole.symlink_metadata()?.is_dir() {
+        true => walk(&whole)?.into_iter().map(|file| Path::new(path).join(file)).collect(),
+        false => vec![Path::new(path).to_owned()],
+    };
+    for file in files {
+        let whole = workspace.join(&file);
+        let data = whole.symlink_metadata()?;
+        let mut header = tar::Header::new_gnu();
+        header.set_mode(data.permissions().mode() & 0o777);
+        header.set_mtime(u64::try_from(data.mtime()).unwrap_or(0));
+        if data.is_symlink() {
+            header.set_entry_type(tar::EntryType::Symlink);
+            header.set_size(0);
+            archive.append_link(&mut header, &file, fs::read_link(&whole)?)?;
+        } else if data.is_file() {
+            header.set_size(data.len());
+            archive.append_data(&mut header, &file, File::open(&whole)?)?;
+        }
+    }
+    io::Write::flush(&mut archive.into_inner()?)
+}

@@ -1,0 +1,83 @@
+//! `artifact`: files of the workspace become contents of the server.
+
+use std::collections::BTreeSet;
+use std::fs::File;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+
+use pondrix_api::{ArtifactFile, Digests, NewArtifact};
+use pondrix_core::Time;
+use pondrix_core::image::Digest;
+use pondrix_core::pipeline::Artifact;
+use pondrix_core::run::{Event, JobResult};
+
+use super::walk::fitting;
+use crate::executor::context::JobExecutor;
+
+/// Hands a content to the server, unless it has it.
+pub(super) fn send(executor: &JobExecutor, content: &Path, digest: &Digest) -> Result<(), String> {
+    let told = |error: &dyn std::fmt::Display| format!("{}: {error}", digest.short());
+    let compressed = tempfile::NamedTempFile::new_in(executor.scratch.path()).map_err(|error| told(&error))?;
+    let packed = (|| {
+        let mut encoder = zstd::Encoder::new(compressed.as_file(), 3)?;
+        std::io::copy(&mut File::open(content)?, &mut encoder)?;
+        encoder.finish().map(|_| ())
+    })();
+    packed.map_err(|error: std::io::Error| told(&error))?;
+    executor.ask(async |client, assignment| client.send_file(assignment, digest, compressed.path()).await).map_err(|error| error.to_string())
+}
+
+/// Leaves the files that fit, and says so.
+pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifact) -> Result<(), String> {
+    let name = &artifact.name.value;
+    let told = |error: &dyn std::fmt::Display| format!("could not keep the artifact `{name}`: {error}");
+    let paths = fitting(workspace, &artifact.patterns).map_err(|error| told(&error))?;
+    if paths.is_empty() {
+        return Err(format!("no file fits the artifact `{name}`: {}", artifact.patterns.join(", ")));
+    }
+    let mut files = Vec::new();
+    for relative in paths {
+        let path = workspace.join(&relative);
+        let Some(shown) = relative.to_str().map(str::to_owned) else {
+            return Err(told(&format!("{} is not UTF-8", relative.display())));
+        };
+        let data = path.symlink_metadata().map_err(|error| told(&error))?;
+        if data.is_symlink() {
+            let link = std::fs::read_link(&path).map_err(|error| told(&error))?.display().to_string();
+            let digest = Digest::from_bytes(&[0; 32]);
+            files.push(ArtifactFile { path: shown, digest, size: 0, executable: false, link: Some(link) });
+        } else if data.is_file() {
+            let executable = data.permissions().mode() & 0o111 != 0;
+            let (digest, size) = executor.folder.contents.put(&path, executable).map_err(|error| told(&error))?;
+            files.push(ArtifactFile { path: shown, digest, size, executable, link: None });
+        }
+        // Sockets and pipes are no files that anybody could take.
+    }
+    let digests: BTreeSet<Digest> =
+        files.iter().filter(|file| file.link.is_none()).map(|file| file.digest.clone()).collect();
+    let digests = Digests { digests: digests.into_iter().collect() };
+    let missing =
+        executor.ask(async |client, assignment| client.missing(assignment, &digests).await).map_err(|e| told(&e))?;
+    for digest in &missing.digests {
+        let contents = &executor.folder.contents;
+        let content = contents.find(digest, false).or_else(|| contents.find(digest, true));
+        let content = content.ok_or_else(|| told(&"a content is gone from the runner"))?;
+        send(executor, &content, digest).map_err(|error| told(&error))?;
+    }
+    let (count, bytes) = (files.len() as u64, files.iter().map(|file| file.size).sum::<u64>());
+    let seconds = artifact.keep.seconds();
+    let request = NewArtifact { name: name.clone(), seconds, files };
+    executor
+        .ask(async |client, assignment| client.add_artifact(assignment, &request).await)
+        .map_err(|error| told(&error))?;
+    executor.log.say(&format!("artifact {name}: {count} files, {bytes} bytes, kept for {}", artifact.keep));
+    let until = now().plus_millis(i64::from(seconds) * 1000);
+    let result = JobResult::Artifact { name: name.clone(), count, bytes, until };
+    executor.report(Event::ResultAdded { job: executor.assignment.job.clone(), result });
+    Ok(())
+}
+
+fn now() -> Time {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    Time::from_millis(i64::try_from(since.as_millis()).unwrap_or(i64::MAX))
+}

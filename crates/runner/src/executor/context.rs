@@ -1,0 +1,135 @@
+//! What the doing of a job needs, and how it ends.
+
+use std::path::PathBuf;
+use std::sync::{Arc, OnceLock};
+use std::time::{Duration, Instant};
+
+use pondrix_api::{Assignment, ClientError, RunnerClient};
+use pondrix_core::image::Registries;
+use pondrix_core::run::{Event, Outcome, StepEnd};
+use pondrix_core::work::Work;
+use pondrix_image::Platform;
+use pondrix_sandbox::Launcher;
+use tokio::runtime::Handle;
+
+use crate::contact::{Contact, Ending};
+use crate::folder::Folder;
+use crate::log::Log;
+use crate::reports::Reports;
+
+/// How long everything may take that comes before the first step: the commit's files, images, services, caches.
+const PREPARE_TIME: Duration = Duration::from_secs(30 * 60);
+
+/// What the doing of a job needs, on a thread of its own.
+pub(crate) struct JobExecutor {
+    pub(crate) launcher: Launcher,
+    pub(crate) folder: Folder,
+    pub(crate) assignment: Arc<Assignment>,
+    pub(crate) scratch: tempfile::TempDir,
+    pub(crate) log: Log,
+    /// Folders of the machine that a job may read that runs on it.
+    pub(crate) shown: Vec<PathBuf>,
+    /// Platforms that the machine emulates.
+    pub(crate) emulated: Vec<Platform>,
+    pub(crate) reports: Reports,
+    pub(crate) contact: Contact,
+    pub(crate) client: RunnerClient,
+    pub(crate) handle: Handle,
+    /// When it was taken.
+    pub(crate) taken: Instant,
+    /// When everything was ready for its first step.
+    pub(crate) prepared: OnceLock<Instant>,
+}
+
+/// How a job's doing ended.
+pub(crate) struct End {
+    pub(crate) outcome: Outcome,
+    pub(crate) reason: Option<String>,
+}
+
+impl End {
+    pub(crate) fn failed(reason: impl Into<String>) -> Self {
+        Self { outcome: Outcome::Failed, reason: Some(reason.into()) }
+    }
+}
+
+impl JobExecutor {
+    /// Why the job is to end before it is done; nothing while it is not.
+    pub(crate) fn why_ending(&self) -> Option<Ending> {
+        self.contact.ending()
+    }
+
+    pub(crate) fn is_halted(&self) -> bool {
+        self.why_ending().is_some()
+    }
+
+    /// The limit of the job's own time, which begins when everything is ready for its first step.
+    fn time(&self) -> Duration {
+        match &self.assignment.work {
+            Work::Steps(work) => work.time.to_std(),
+            Work::Image(work) => work.time.to_std(),
+        }
+    }
+
+    /// Whether the job, or getting ready for it, has taken longer than it may.
+    pub(crate) fn is_out_of_time(&self) -> bool {
+        match self.prepared.get() {
+            Some(prepared) => prepared.elapsed() >= self.time(),
+            None => self.taken.elapsed() >= PREPARE_TIME,
+        }
+    }
+
+    /// Everything is ready for the first step.
+    pub(crate) fn is_prepared(&self) {
+        if self.prepared.set(Instant::now()).is_ok() {
+            self.report(Event::JobPrepared { job: self.assignment.job.clone() });
+        }
+    }
+
+    /// The words for a job that has taken longer than it may.
+    pub(crate) fn time_words(&self) -> String {
+        let limit = match &self.assignment.work {
+            Work::Steps(work) => work.time,
+            Work::Image(work) => work.time,
+        };
+        match self.prepared.get() {
+            Some(_) => format!("the job took longer than its limit of {limit}"),
+            None => format!(
+                "getting ready for the job took longer than {} minutes, which is its limit everywhere",
+                PREPARE_TIME.as_secs() / 60
+            ),
+        }
+    }
+
+    pub(crate) fn registries(&self) -> Registries {
+        self.assignment.registries.clone()
+    }
+
+    pub(crate) fn block_on<F: Future>(&self, future: F) -> F::Output {
+        self.handle.block_on(future)
+    }
+
+    /// Asks the server, as long as the job may take: one that is away comes back, and nothing of the job is lost by
+    /// waiting for it.
+    pub(crate) fn ask<T>(
+        &self,
+        question: impl AsyncFn(&RunnerClient, &Assignment) -> Result<T, ClientError>,
+    ) -> Result<T, ClientError> {
+        let goes_on = || !self.is_halted() && !self.is_out_of_time();
+        self.block_on(self.contact.ask(goes_on, || question(&self.client, &self.assignment)))
+    }
+
+    pub(crate) fn report(&self, event: Event) {
+        self.reports.send(event);
+    }
+
+    pub(crate) fn step_started(&self, step: usize) {
+        let (job, log) = (self.assignment.job.clone(), self.log.length());
+        self.report(Event::StepStarted { job, step, log });
+    }
+
+    pub(crate) fn step_ended(&self, step: usize, end: StepEnd) {
+        let (job, log) = (self.assignment.job.clone(), self.log.length());
+        self.report(Event::StepEnded { job, step, end, log });
+    }
+}

@@ -1,0 +1,69 @@
+//! An image job whose images other jobs built, each on a runner of its kind: puts an index over them, and tags it.
+
+use std::collections::BTreeMap;
+
+use pondrix_core::image::Tag;
+use pondrix_core::run::{JobResult, StepEnd};
+use pondrix_core::work::{ImagePart, ImageWork, PushWork};
+use pondrix_image::registry::{Registry, push_index};
+use pondrix_image::{Descriptor, Index, Platform, media};
+
+use super::push::{log_tags, may_set, push_everywhere, tags_are_free, tell_index, why_ended};
+use super::context::{End, JobExecutor};
+
+pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
+    executor.is_prepared();
+    executor.step_started(0);
+    let free = tags_are_free(executor, work);
+    for part in &work.parts {
+        executor.log.say(&format!("{} is {}", part.platform, part.digest));
+    }
+    if let Err(words) = free {
+        executor.step_ended(0, why_ended(executor).unwrap_or(StepEnd::Exit(1)));
+        return End::failed(words);
+    }
+    executor.step_ended(0, StepEnd::Exit(0));
+    push_everywhere(executor, work, |target| send(executor, work, target))
+}
+
+/// Pushes the index, and gives it its tags.
+fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork) -> Result<JobResult, String> {
+    let [first, ..] = &work.parts[..] else { return Err("there is nothing to put together".to_owned()) };
+    let mut index = Index { annotations: work.annotations.clone(), ..Index::default() };
+    if let Some(base) = &first.base {
+        // As each of its images says of its own.
+        let base = [("name", base.name.clone()), ("digest", base.digest.to_string())];
+        index.annotations.extend(base.map(|(key, value)| (format!("org.opencontainers.image.base.{key}"), value)));
+    }
+    for part in &work.parts {
+        index.manifests.push(entry(executor, target, part)?);
+    }
+    let registries = executor.registries();
+    let ask = async |tag: &Tag, moves| may_set(executor, target, tag, moves).await;
+    let pushed = push_index(&index, &target.repository, &target.tags, &target.moving, &registries, ask);
+    let (digest, tags) = executor.block_on(pushed).map_err(|error| error.to_string())?;
+    let platforms: Vec<_> = work.parts.iter().map(|part| part.platform.clone()).collect();
+    executor.log.say(&format!("pushed {}@{digest}, an index for {}", target.repository, platforms.join(", ")));
+    tell_index(executor, target, &digest, &first.digest)?;
+    log_tags(executor, &tags);
+    Ok(JobResult::Image { repository: target.repository.clone(), digest, tags, base: first.base.clone(), platforms })
+}
+
+/// The entry of an image, which is in the registry since another job pushed it.
+fn entry(executor: &JobExecutor, target: &PushWork, part: &ImagePart) -> Result<Descriptor, String> {
+    let platform: Platform = part.platform.parse().map_err(|error| format!("{error}"))?;
+    let registries = executor.registries();
+    let registry = Registry::new(target.repository.host(), &registries).map_err(|error| error.to_string())?;
+    let found = executor.block_on(registry.manifest_size(&target.repository, &part.digest));
+    let size = found.map_err(|error| error.to_string())?.ok_or_else(|| {
+        format!("{} lost {} since it was pushed; start it again: pondrix rerun", target.repository, part.digest)
+    })?;
+    Ok(Descriptor {
+        media_type: media::MANIFEST.to_owned(),
+        digest: part.digest.clone(),
+        size,
+        platform: Some(platform),
+        annotations: BTreeMap::new(),
+        artifact_type: None,
+    })
+}

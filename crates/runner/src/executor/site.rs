@@ -1,0 +1,120 @@
+//! What the build of an image asks of its runner: images, commands, addresses, a log.
+
+use std::os::fd::OwnedFd;
+use std::path::Path;
+use std::sync::{Mutex, PoisonError};
+
+use pondrix_core::image::{Digest, Reference, Tag};
+use pondrix_core::pipeline::Network;
+use pondrix_image::build::{Output, Outside, Step, StepRecord};
+use pondrix_image::recipe::RunNetwork;
+use pondrix_image::registry::{Elsewhere, download, pull_for};
+use pondrix_image::{Image, Platform};
+use pondrix_sandbox::{self as sandbox, Running, Spec};
+
+use super::context::JobExecutor;
+use crate::log::Piece;
+use super::surroundings::Surroundings;
+
+/// The most that an ADD takes from an address.
+const LONGEST_DOWNLOAD: u64 = 8 << 30;
+
+/// The surroundings of a build.
+pub(crate) struct Site<'a> {
+    executor: &'a JobExecutor,
+    reach: Network,
+    around: Mutex<Surroundings>,
+    elsewhere: Option<Elsewhere>,
+}
+
+impl<'a> Site<'a> {
+    pub(crate) fn new(executor: &'a JobExecutor, reach: Network, elsewhere: Option<Elsewhere>) -> Result<Self, String> {
+        Ok(Self { executor, reach, around: Mutex::new(Surroundings::new(executor, reach, &[])?), elsewhere })
+    }
+
+    /// Keeps what was made where other runners find it. That it cannot be kept makes no image another one.
+    pub(crate) fn keep(&self, tag: &Tag, made: &[StepRecord]) {
+        let Some(elsewhere) = &self.elsewhere else { return };
+        let executor = self.executor;
+        match executor.block_on(elsewhere.write(tag, made, &executor.folder.store)) {
+            Ok(()) => executor.log.say(&format!("{} steps are cached for other runners", made.len())),
+            Err(error) => executor.log.say(&format!("warning: nothing is cached for other runners: {error}")),
+        }
+    }
+}
+
+impl Outside for Site<'_> {
+    fn image(&self, name: &Reference, platform: &Platform) -> Result<Image, String> {
+        let executor = self.executor;
+        let pulled = executor.block_on(pull_for(name, platform, &executor.registries(), &executor.folder.store));
+        pulled.map_err(|error| error.to_string())
+    }
+
+    fn full_name(&self, short: &str) -> Result<Reference, String> {
+        self.executor.registries().full_name(short).map_err(|error| error.to_string())
+    }
+
+    fn start(&self, spec: &Spec, network: RunNetwork, output: OwnedFd) -> Result<Running, String> {
+        let around = self.around.lock().unwrap_or_else(PoisonError::into_inner);
+        let started = match network {
+            RunNetwork::Host if self.reach != Network::Host => {
+                let words = "this RUN asks for the machine's network, which the image may not have";
+                return Err(format!("{words}; write network \"host\" in the image of the pipeline file"));
+            }
+            RunNetwork::None => {
+                let spec = Spec { network: sandbox::Network::Loopback, ..spec.clone() };
+                self.executor.launcher.start(&spec, output)
+            }
+            RunNetwork::Default | RunNetwork::Host => around.start(self.executor, spec, output),
+        };
+        started.map_err(|error| error.to_string())
+    }
+
+    fn download(&self, address: &str, to: &Path) -> Result<(), String> {
+        if self.reach == Network::None {
+            let words = format!("{address} cannot be reached: this image has no network");
+            return Err(format!("{words}; write network \"outbound\" in the image of the pipeline file"));
+        }
+        self.executor.block_on(download(address, to, LONGEST_DOWNLOAD))
+    }
+
+    fn elsewhere(&self, key: &Digest) -> Option<Step> {
+        let elsewhere = self.elsewhere.as_ref()?;
+        match self.executor.block_on(elsewhere.step(key, &self.executor.folder.store)) {
+            Ok(step) => step,
+            Err(error) => {
+                self.executor.log.say(&format!("warning: the cache in the registry cannot be read: {error}"));
+                None
+            }
+        }
+    }
+
+    fn say(&self, stage: Option<&str>, line: &str) {
+        match stage {
+            Some(stage) => self.executor.log.say(&format!("{stage}> {line}")),
+            None => self.executor.log.say(line),
+        }
+    }
+
+    fn output(&self, stage: Option<&str>) -> std::io::Result<Box<dyn Output>> {
+        let piece = match stage {
+            Some(stage) => self.executor.log.piece_of(stage),
+            None => self.executor.log.piece(),
+        };
+        Ok(Box::new(piece?))
+    }
+
+    fn is_halted(&self) -> bool {
+        self.executor.is_halted() || self.executor.is_out_of_time()
+    }
+}
+
+impl Output for Piece {
+    fn descriptor(&self) -> std::io::Result<OwnedFd> {
+        self.writer()
+    }
+
+    fn finish(self: Box<Self>) {
+        (*self).finish();
+    }
+}

@@ -1,0 +1,200 @@
+//! What a job's steps have around them: a network, names in it, and services that they talk to.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::fs;
+use std::os::fd::OwnedFd;
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use pondrix_core::pipeline::{Network, Ready};
+use pondrix_core::work::ServiceWork;
+use pondrix_image::registry::pull;
+use pondrix_sandbox::{self as sandbox, Bind, Exit, NAMES_AT, Rootfs, Running, SharedNetwork, Spec, StartError};
+
+use super::context::JobExecutor;
+use crate::log::Piece;
+
+/// Where programs are looked for when the image does not say.
+pub(crate) const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
+/// How often is looked whether a service is ready.
+const PAUSE: Duration = Duration::from_millis(25);
+/// How long a command that shows whether a service is ready may take.
+const QUESTION_TIME: Duration = Duration::from_secs(10);
+
+/// The surroundings. Services end before the network does: fields are dropped in their order.
+pub(crate) struct Surroundings {
+    services: Vec<Service>,
+    shared: Option<SharedNetwork>,
+    binds: Vec<Bind>,
+    network: sandbox::Network,
+}
+
+/// A service that runs.
+struct Service {
+    name: String,
+    running: Running,
+    output: Option<Piece>,
+    told: bool,
+}
+
+impl Surroundings {
+    /// Makes the network, and starts the services one after the other, each when the one before can be used.
+    pub(crate) fn new(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Result<Self, String> {
+        let mut around = Self {
+            services: Vec::new(),
+            shared: None,
+            binds: names(executor, reach, services)?,
+            network: match reach {
+                Network::Host => sandbox::Network::Host,
+                Network::None | Network::Outbound => sandbox::Network::Loopback,
+            },
+        };
+        if reach == Network::Outbound || !services.is_empty() {
+            let mut network = executor.launcher.share_network().map_err(|error| error.to_string())?;
+            if reach == Network::Outbound {
+                network.open_way_out()?;
+            }
+            around.shared = Some(network);
+        }
+        for service in services {
+            around.begin(executor, service)?;
+        }
+        Ok(around)
+    }
+
+    /// Starts a command in these surroundings.
+    pub(crate) fn start(&self, executor: &JobExecutor, spec: &Spec, output: OwnedFd) -> Result<Running, StartError> {
+        let spec = Spec {
+            binds: spec.binds.iter().chain(&self.binds).cloned().collect(),
+            network: self.network,
+            ..spec.clone()
+        };
+        match &self.shared {
+            Some(network) => executor.launcher.start_in(network, &spec, output),
+            None => executor.launcher.start(&spec, output),
+        }
+    }
+
+    /// Says of services that have ended since that they have.
+    pub(crate) fn look_after(&mut self, executor: &JobExecutor) {
+        for service in self.services.iter_mut().filter(|service| !service.told) {
+            if let Some(exit) = service.running.wait_at_most(Duration::ZERO) {
+                service.told = true;
+                executor.log.say(&format!("the service `{}` {}", service.name, words(&exit)));
+            }
+        }
+    }
+
+    fn begin(&mut self, executor: &JobExecutor, service: &ServiceWork) -> Result<(), String> {
+        let name = &service.name;
+        let told = |error: &dyn std::fmt::Display| format!("the service `{name}` could not be started: {error}");
+        let store = &executor.folder.store;
+        let image =
+            executor.block_on(pull(&service.image, &executor.registries(), store)).map_err(|error| told(&error))?;
+        let layers = store.layers(&image).map_err(|error| told(&error))?;
+        let run = &image.config.config;
+        let mut env: BTreeMap<_, _> = [("PATH".to_owned(), PATH.to_owned())].into();
+        env.extend(run.variables());
+        env.extend(service.env.clone());
+        let folder = |what: &str| executor.scratch.path().join(format!("service-{name}-{what}"));
+        let spec = Spec {
+            argv: service.command.as_deref().map_or_else(|| run.command(), shell),
+            env,
+            folder: if run.working_dir.is_empty() { "/".to_owned() } else { run.working_dir.clone() },
+            user: run.user.clone(),
+            hostname: name.clone(),
+            ..Spec::new(Rootfs::new(layers.clone(), folder("root")))
+        };
+        let output = executor.log.piece_of(name).map_err(|error| told(&error))?;
+        let writer = output.writer().map_err(|error| told(&error))?;
+        let mut running = self.start(executor, &spec, writer).map_err(|error| told(&error))?;
+        let since = Instant::now();
+        let question = |command: &str| Spec {
+            argv: shell(command),
+            ..Spec { root: Rootfs::new(layers.clone(), folder("question")), ..spec.clone() }
+        };
+        let problem = loop {
+            if let Some(exit) = running.wait_at_most(PAUSE) {
+                break Some(format!("{} before it was ready", words(&exit)));
+            }
+            let is_ready = match &service.ready {
+                None => true,
+                Some(Ready::Tcp(port)) => {
+                    self.shared.as_ref().is_some_and(|network| network.connector().connect(*port).is_ok())
+                }
+                Some(Ready::Command(command)) => self.answers(executor, &question(command)),
+            };
+            if is_ready {
+                break None;
+            }
+            if executor.is_halted() || executor.is_out_of_time() {
+                break Some("was given up before it was ready".to_owned());
+            }
+            if since.elapsed() > service.within.to_std() {
+                break Some(format!("was not ready within {}", service.within));
+            }
+        };
+        if let Some(problem) = problem {
+            running.kill();
+            output.finish();
+            return Err(format!("the service `{name}` {problem}"));
+        }
+        self.services.push(Service { name: name.clone(), running, output: Some(output), told: false });
+        Ok(())
+    }
+
+    /// Whether a command passes that asks a service for a sign of life.
+    fn answers(&self, executor: &JobExecutor, spec: &Spec) -> bool {
+        let Ok(null) = fs::File::options().write(true).open("/dev/null") else { return false };
+        let Ok(mut running) = self.start(executor, spec, null.into()) else { return false };
+        matches!(running.wait_at_most(QUESTION_TIME), Some(Exit::Status(0)))
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        self.running.kill();
+        if let Some(output) = self.output.take() {
+            output.finish();
+        }
+    }
+}
+
+fn shell(command: &str) -> Vec<String> {
+    ["/bin/sh", "-c", command].map(str::to_owned).into()
+}
+
+/// How something ended, in words.
+fn words(exit: &Exit) -> String {
+    match exit {
+        Exit::Status(status) => format!("ended with status {status}"),
+        Exit::Signal(signal) => format!("ended by signal {signal}"),
+        Exit::Failed(words) => words.clone(),
+        Exit::Killed => "was ended".to_owned(),
+    }
+}
+
+/// The files that say which names there are in the network (hosts(5), resolv.conf(5)).
+fn names(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Result<Vec<Bind>, String> {
+    let shown = |from: PathBuf, to: &str| Bind { from, to: to.to_owned(), read_only: true };
+    if reach == Network::Host {
+        let machines = ["/etc/hosts", "/etc/resolv.conf"].into_iter().filter(|path| fs::exists(path).unwrap_or(false));
+        return Ok(machines.map(|path| shown(path.into(), path)).collect());
+    }
+    let mut hosts = "127.0.0.1\tlocalhost\n::1\tlocalhost\n".to_owned();
+    for service in services {
+        let _ = writeln!(hosts, "127.0.0.1\t{}", service.name);
+    }
+    let resolver = match reach {
+        Network::Outbound => format!("nameserver {NAMES_AT}\n"),
+        Network::None | Network::Host => String::new(),
+    };
+    let mut binds = Vec::new();
+    for (name, text) in [("hosts", hosts), ("resolv.conf", resolver)] {
+        let path = executor.scratch.path().join(name);
+        fs::write(&path, text).map_err(|error| format!("could not write the job's {name}: {error}"))?;
+        binds.push(shown(path, &format!("/etc/{name}")));
+    }
+    Ok(binds)
+}

@@ -1,0 +1,223 @@
+//! What jobs leave, hand on and find again.
+
+use pondrix_api::{ArtifactFile, CacheAnswer, CacheEntry, CacheQuestion, FetchedArtifact, NewArtifact};
+use pondrix_core::pipeline::JobKind;
+use pondrix_core::plan::PlannedJob;
+use pondrix_core::run::{JobResult, Run};
+use pondrix_core::work::{Outputs, RunFacts};
+use pondrix_core::{JobKey, RunId, State, Time, junit, retention};
+use tracing::{info, warn};
+
+use super::{Engine, LiveRun};
+use crate::store::{self, ArtifactRow, CacheRow, StoreError};
+
+/// How many of a job's runs have their files kept, however long they are to be.
+const MOST_ARTIFACTS: usize = 50;
+/// How many bytes of archives a project may have.
+const MOST_CACHE: u64 = 10 << 30;
+/// The branch whose archives every run may find.
+const SHARED_SCOPE: &str = "main";
+/// How many runs of a job are looked at for tests that are flaky.
+const HISTORY: usize = 30;
+
+impl LiveRun {
+    /// The outputs that a job sees: of the jobs before it that have no matrix, the nearest of a name.
+    pub(super) fn outputs(&self, run: &Run, key: &JobKey) -> Outputs {
+        let mut outputs = Outputs::new();
+        for job in self.row.plan.before(key).into_iter().filter(|job| job.matrix.is_empty()) {
+            let results = run.job(&job.key).map_or(&[][..], |job| &job.results);
+            for result in results {
+                if let JobResult::Output { name, value } = result {
+                    outputs.insert((job.name.clone(), name.clone()), value.clone());
+                }
+            }
+        }
+        outputs
+    }
+
+    /// Where archives of this run belong: its branch; nothing for a run that may not leave any.
+    fn scope(&self) -> Option<&str> {
+        let facts = &self.row.facts;
+        (!facts.is_try && facts.tag.is_none()).then_some(facts.branch.as_str())
+    }
+}
+
+impl Engine {
+    /// Keeps files of a job.
+    pub(crate) async fn add_artifact(
+        &self,
+        live: &LiveRun,
+        job: &JobKey,
+        request: NewArtifact,
+    ) -> Result<(), StoreError> {
+        let created = self.clock.now();
+        let until = created.plus_millis(i64::from(request.seconds) * 1000);
+        let artifact = ArtifactRow { job: job.clone(), name: request.name, created, until, files: request.files };
+        let run = live.row.id;
+        self.store.write(move |records| store::put_artifact(records, run, &artifact)).await
+    }
+
+    /// The files that a job kept under a name; those of the run that it was carried over from, where it
+    /// was. Nothing when there are none any more.
+    pub(crate) async fn artifact(
+        &self,
+        run: &RunId,
+        job: &JobKey,
+        name: &str,
+    ) -> Result<Option<Vec<ArtifactFile>>, StoreError> {
+        let (mut run, job, name) = (run.clone(), job.clone(), name.to_owned());
+        loop {
+            let Some(live) = self.find(&run).await? else { return Ok(None) };
+            let (id, wanted, named) = (live.row.id, job.clone(), name.clone());
+            if let Some(files) = self.store.read(move |c| store::artifact(c, id, &wanted, &named)).await? {
+                return Ok(Some(files));
+            }
+            let earlier = live.row.summary.rerun_of.filter(|number| *number < run.number);
+            let carried = {
+                let state = live.state.lock().await;
+                state.run.job(&job).is_some_and(|job| job.state == State::Passed && job.started.is_none())
+            };
+            match earlier.filter(|_| carried) {
+                Some(number) => run.number = number,
+                None => return Ok(None),
+            }
+        }
+    }
+
+    /// The files that a job asks for.
+    pub(super) async fn artifacts_for(
+        &self,
+        live: &LiveRun,
+        job: &PlannedJob,
+    ) -> Result<Vec<FetchedArtifact>, StoreError> {
+        let JobKind::Steps(steps) = &job.kind else { return Ok(Vec::new()) };
+        let mut all = Vec::new();
+        for (fetch, from) in steps.fetches.iter().zip(&job.fetches) {
+            let files = self.artifact(&live.row.facts.id, from, &fetch.name.value).await?;
+            all.push(FetchedArtifact {
+                name: fetch.name.value.clone(),
+                from: from.to_string(),
+                to: fetch.to.clone(),
+                files,
+            });
+        }
+        Ok(all)
+    }
+
+    /// Looks for an archive: in the run's own branch first, then in the shared one.
+    pub(crate) async fn find_cache(&self, live: &LiveRun, asked: CacheQuestion) -> Result<CacheAnswer, StoreError> {
+        let own = live.scope().map(str::to_owned);
+        let mut scopes: Vec<String> = own.clone().into_iter().collect();
+        if own.as_deref() != Some(SHARED_SCOPE) {
+            scopes.push(SHARED_SCOPE.to_owned());
+        }
+        let name = live.row.facts.id.project.clone();
+        let key = asked.key.clone();
+        let now = self.clock.now();
+        let find = move |c: &rusqlite::Connection| {
+            let Some(project) = store::project(c, name.as_str())? else { return Ok(None) };
+            let beginnings = asked.newest.iter().map(|prefix| (prefix, true));
+            for (key, is_beginning) in [(&asked.key, false)].into_iter().chain(beginnings) {
+                for scope in &scopes {
+                    let found = store::find_cache(c, project.id, scope, key, is_beginning, now)?;
+                    if found.is_some() {
+                        return Ok(found);
+                    }
+                }
+            }
+            Ok(None)
+        };
+        let found = self.store.write(find).await?.filter(|found| self.files.has(&found.digest));
+        let may_write = own.is_some() && found.as_ref().is_none_or(|found| found.key != key);
+        let entry = |found: CacheRow| CacheEntry { key: found.key, digest: found.digest, size: found.size };
+        Ok(CacheAnswer { found: found.map(entry), may_write })
+    }
+
+    /// Keeps an archive for later runs of the same branch.
+    pub(crate) async fn put_cache(&self, live: &LiveRun, entry: CacheEntry) -> Result<(), StoreError> {
+        let Some(scope) = live.scope().map(str::to_owned) else { return Ok(()) };
+        let name = live.row.facts.id.project.clone();
+        let cache = CacheRow { key: entry.key, digest: entry.digest, size: entry.size };
+        let now = self.clock.now();
+        let put = move |c: &rusqlite::Connection| match store::project(c, name.as_str())? {
+            Some(project) => store::put_cache(c, project.id, &scope, &cache, now, MOST_CACHE),
+            None => Ok(()),
+        };
+        self.store.write(put).await
+    }
+
+    /// Remembers which tests failed, for those that are flaky.
+    pub(super) fn remember_tests(
+        connection: &rusqlite::Connection,
+        run: i64,
+        job: &JobKey,
+        result: &JobResult,
+    ) -> Result<(), StoreError> {
+        let JobResult::Tests { report } = result else { return Ok(()) };
+        let failed: Vec<_> = report.failures.iter().map(|failure| failure.test.clone()).collect();
+        store::put_tests(connection, run, job, &failed)
+    }
+
+    /// Remembers an image and what it was built on, and what an environment runs. What tries push is nobody's base.
+    pub(super) fn remember_image(
+        connection: &rusqlite::Connection,
+        run: i64,
+        facts: &RunFacts,
+        job: &JobKey,
+        result: &JobResult,
+        now: Time,
+    ) -> Result<(), StoreError> {
+        if facts.is_try {
+            return Ok(());
+        }
+        if let JobResult::Release { environment, image, .. } = result {
+            return store::put_running(connection, run, job, environment, image);
+        }
+        let JobResult::Image { repository, digest, tags, base, platforms } = result else { return Ok(()) };
+        store::put_tags(connection, run, repository, digest, tags, now)?;
+        let branch = facts.branch.as_str();
+        // Who builds on an index builds on one image of it: which, the registry is asked.
+        let tags = if platforms.is_empty() { tags.as_slice() } else { &[] };
+        let pushed = store::Pushed { run, branch, job, repository, digest, tags, base: base.as_ref() };
+        store::put_image(connection, &pushed)
+    }
+
+    /// The tests of a job that are flaky over its runs.
+    pub(crate) async fn flaky(&self, project: i64, job: &JobKey) -> Result<Vec<String>, StoreError> {
+        let job = job.clone();
+        let history = self.store.read(move |c| store::test_history(c, project, &job, HISTORY)).await?;
+        let mut tests: Vec<&String> = history.iter().flat_map(|(_, failed)| failed).collect();
+        tests.sort();
+        tests.dedup();
+        let is_flaky = |test: &&&String| {
+            let of_test: Vec<_> =
+                history.iter().map(|(commit, failed)| (commit.as_str(), failed.contains(test))).collect();
+            junit::is_flaky(&of_test)
+        };
+        Ok(tests.iter().filter(is_flaky).map(|test| (*test).clone()).collect())
+    }
+
+    /// Removes what is not to be kept any more, and contents that nothing refers to.
+    pub(crate) async fn tidy(self: std::sync::Arc<Self>) {
+        let now = self.clock.now();
+        let removed = self.store.write(move |c| {
+            let ids = retention::to_remove(&store::all_artifacts(c)?, now, MOST_ARTIFACTS);
+            store::remove_artifacts(c, &ids)?;
+            Ok(ids.len())
+        });
+        match removed.await {
+            Ok(0) => {}
+            Ok(count) => info!(count, "artifacts were removed"),
+            Err(error) => warn!(%error, "artifacts could not be looked at"),
+        }
+        let files = self.files.clone();
+        let idle = tokio::task::spawn_blocking(move || files.idle()).await.unwrap_or_default();
+        for digest in idle {
+            let asked = digest.clone();
+            if matches!(self.store.read(move |c| store::is_needed(c, &asked)).await, Ok(false)) {
+                self.files.remove(&digest);
+            }
+        }
+        self.tries.prune(std::time::SystemTime::now());
+    }
+}

@@ -1,0 +1,219 @@
+//! Giving a job to a runner: that it has it, with everything that it needs for it.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use pondrix_api::{Assignment, Hello, NamedSecret, RunnerView};
+use pondrix_core::pipeline::{JobKind, Spanned};
+use pondrix_core::queue::Limits;
+use pondrix_core::run::{Event, JobRun, Outcome};
+use pondrix_core::work::{ImagePart, ImageWork, PushedImage, StepsWork, Work, WorkError};
+use pondrix_core::{JobKey, ProjectName};
+use tracing::error;
+
+use super::{Engine, EngineError, LiveRun, NewLease};
+use crate::access;
+use crate::scheduler::{Grant, LEASE_TIME, Lease, LeaseHash, UnknownRunner};
+use crate::store::{self, StoreError};
+
+/// Why a job that a runner took cannot be done. Its job ends with these words.
+#[derive(Debug, thiserror::Error)]
+enum UnfitError {
+    #[error("{0} is not in the plan")]
+    NotPlanned(JobKey),
+    #[error("{0} is not for a runner")]
+    NotForRunner(JobKey),
+    #[error(transparent)]
+    Work(#[from] WorkError),
+    #[error("{project} has no secret `{name}`; set it: pondrix secret set {project} {name}")]
+    NoSecret { project: ProjectName, name: String },
+    #[error("the secret `{name}` cannot be read: {words}")]
+    Sealed { name: String, words: String },
+}
+
+/// Why a job was not given.
+#[derive(Debug, thiserror::Error)]
+enum AssignError {
+    #[error(transparent)]
+    Unfit(#[from] UnfitError),
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// Why a runner was given nothing.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum TakeError {
+    #[error(transparent)]
+    Unknown(#[from] UnknownRunner),
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+}
+
+impl Engine {
+    /// A runner introduces itself. One that was started anew has lost the jobs that it had.
+    pub(crate) async fn greet(self: &Arc<Self>, hello: Hello) {
+        let forgotten = self.scheduler.greet(hello, self.clock.now()).await;
+        self.give_up_forgotten(forgotten).await;
+    }
+
+    /// Every runner that was seen since the server began, for people.
+    pub(crate) async fn runner_views(&self) -> Vec<RunnerView> {
+        self.scheduler.runners().await
+    }
+
+    /// Reads weights and limits from the records anew.
+    pub(crate) async fn read_limits(&self) -> Result<(), StoreError> {
+        let limits = self.store.read(|c| Ok(Limits { projects: store::shares(c)?, pools: store::pools(c)? })).await?;
+        self.scheduler.limits(limits);
+        Ok(())
+    }
+
+    /// A job for a runner; nothing when there was none for so long.
+    pub(crate) async fn take(
+        self: &Arc<Self>,
+        runner: &str,
+        patience: Duration,
+    ) -> Result<Option<Assignment>, TakeError> {
+        let deadline = tokio::time::Instant::now() + patience;
+        loop {
+            let taken = self.scheduler.take(runner, self.clock.now());
+            let Ok(grant) = tokio::time::timeout_at(deadline, taken).await else { return Ok(None) };
+            let Some(grant) = grant? else { return Ok(None) };
+            // Whoever asked may stop waiting: the job is then taken, not heard of, and offered again.
+            let (engine, runner) = (Arc::clone(self), runner.to_owned());
+            let assigned = tokio::spawn(async move { engine.assign(grant, &runner).await }).await;
+            if let Some(assignment) = assigned.unwrap_or(Err(EngineError::Broke))? {
+                return Ok(Some(assignment));
+            }
+        }
+    }
+
+    /// The run and the job of a lease, when it still holds; being asked is a sign of life. `text` is the lease's
+    /// number and secret, as its runner has them.
+    pub(crate) async fn leased(&self, text: &str) -> Option<(Arc<LiveRun>, Lease)> {
+        let (number, secret) = text.split_once('-')?;
+        let lease = self.scheduler.leased(number.parse().ok()?, access::hash(secret), self.clock.now()).await?;
+        Some((self.live(&lease.run)?, lease))
+    }
+
+    async fn assign(self: &Arc<Self>, grant: Grant, runner: &str) -> Result<Option<Assignment>, EngineError> {
+        let job = grant.job().clone();
+        let Some(live) = self.live(grant.run()) else {
+            grant.discard();
+            return Ok(None);
+        };
+        let Ok(secret) = access::new_secret() else {
+            error!("the machine gives no random bytes; a job is kept back");
+            return Err(EngineError::Broke);
+        };
+        let hash: LeaseHash = access::hash(&secret);
+        let taken = Event::JobTaken { job: job.clone(), runner: runner.to_owned() };
+        let new = NewLease { hash, runner: runner.to_owned() };
+        match self.decide(&live, Some(new), move |_| Ok(taken)).await {
+            Ok(()) => grant.accept(),
+            // Stopped meanwhile.
+            Err(EngineError::Refused(_)) => {
+                grant.discard();
+                return Ok(None);
+            }
+            Err(error) => return Err(error),
+        }
+        let (number, attempt) = {
+            let state = live.state.lock().await;
+            (state.leases.get(&job).copied(), state.run.job(&job).map_or(1, JobRun::attempt))
+        };
+        // Ended in between.
+        let Some(number) = number else { return Ok(None) };
+        let (work, secrets) = match self.prepare(&live, &job, attempt).await {
+            Ok(prepared) => prepared,
+            Err(AssignError::Store(error)) => return Err(error.into()),
+            Err(AssignError::Unfit(why)) => {
+                let ended = Event::JobEnded { job, outcome: Outcome::Failed, reason: Some(why.to_string()) };
+                self.record(&live, &ended).await?;
+                return Ok(None);
+            }
+        };
+        let artifacts = match live.row.plan.job(&job) {
+            Some(planned) => self.artifacts_for(&live, planned).await?,
+            None => Vec::new(),
+        };
+        Ok(Some(Assignment {
+            lease: format!("{number}-{secret}"),
+            lease_seconds: LEASE_TIME.as_secs(),
+            facts: live.row.facts.clone(),
+            // Filled in where the runner is answered: there it is known where people reach the server.
+            address: String::new(),
+            log: self.logs.log(&live.row.facts.id, &job).length(),
+            job,
+            attempt,
+            artifacts,
+            secrets,
+            registries: Self::registries_for(self.registries().await?, &work),
+            work,
+        }))
+    }
+
+    async fn prepare(
+        &self,
+        live: &LiveRun,
+        job: &JobKey,
+        attempt: u32,
+    ) -> Result<(Work, Vec<NamedSecret>), AssignError> {
+        let work = self.work(live, job, attempt).await?;
+        let secrets = self.secrets_for(&live.row.facts.id.project, &work).await?;
+        Ok((work, secrets))
+    }
+
+    async fn work(&self, live: &LiveRun, key: &JobKey, attempt: u32) -> Result<Work, AssignError> {
+        let facts = &live.row.facts;
+        let planned = live.row.plan.job(key).ok_or_else(|| UnfitError::NotPlanned(key.clone()))?;
+        let (outputs, parts, built) = {
+            let run = &live.state.lock().await.run;
+            let image = |job: &Spanned<String>| PushedImage::of_job(&job.value, &live.row.plan, run);
+            let built = planned.kind.used_image().map(image).transpose();
+            (live.outputs(run, key), ImagePart::all(planned, run), built)
+        };
+        let parts = parts.map_err(UnfitError::from)?;
+        let built = built.map_err(UnfitError::from)?.map(|image| image.reference());
+        match &planned.kind {
+            JobKind::Steps(job) => {
+                let work = StepsWork::new(planned, job, facts, attempt, &outputs, built).map_err(UnfitError::from)?;
+                Ok(Work::Steps(Box::new(work)))
+            }
+            JobKind::Image(job) => {
+                let name = facts.id.project.clone();
+                let project = self.store.read(move |c| store::project(c, name.as_str())).await?;
+                let source = project.map(|project| project.repository).unwrap_or_default();
+                let work = ImageWork::new(planned, job, facts, &source, &outputs).map_err(UnfitError::from)?;
+                Ok(Work::Image(Box::new(ImageWork { parts, ..work })))
+            }
+            JobKind::Rollout(_) => Err(UnfitError::NotForRunner(key.clone()).into()),
+        }
+    }
+
+    /// The values of the secrets that a job names, and of no other.
+    async fn secrets_for(&self, project: &ProjectName, work: &Work) -> Result<Vec<NamedSecret>, AssignError> {
+        let secrets: Vec<&String> = match work {
+            Work::Steps(work) => work.secrets.iter().map(|secret| &secret.name.value).collect(),
+            Work::Image(work) => work.secrets.iter().chain(&work.keys).map(|secret| &secret.name.value).collect(),
+        };
+        if secrets.is_empty() {
+            return Ok(Vec::new());
+        }
+        let name = project.clone();
+        let read = move |c: &rusqlite::Connection| match store::project(c, name.as_str())? {
+            Some(project) => store::sealed(c, project.id),
+            None => Ok(BTreeMap::new()),
+        };
+        let sealed = self.store.read(read).await?;
+        let open = |name: &String| {
+            let none = || UnfitError::NoSecret { project: project.clone(), name: name.clone() };
+            let sealed = sealed.get(name).ok_or_else(none)?;
+            let value = self.seal.unseal(&format!("{project}/{name}"), sealed);
+            let value = value.map_err(|error| UnfitError::Sealed { name: name.clone(), words: error.to_string() })?;
+            Ok(NamedSecret { name: name.clone(), value })
+        };
+        secrets.into_iter().map(open).collect()
+    }
+}

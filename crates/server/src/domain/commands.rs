@@ -1,0 +1,235 @@
+//! What people and runners may make happen to a run. Whether they may, whether it can be, and that it happens are
+//! decided under the run's one lock: nothing changes in between.
+
+use std::sync::Arc;
+
+use pondrix_api::{TagAnswer, TagQuestion};
+use pondrix_core::run::{Event, Outcome, Run, StageRun};
+use pondrix_core::{JobKey, State, Time};
+use tracing::{info, warn};
+
+use super::live::LiveState;
+use super::{Engine, EngineError, LiveRun};
+use crate::scheduler::{Lease, Overdue};
+use crate::store;
+
+/// Who asks for something.
+#[derive(Clone, Debug)]
+pub(crate) struct Asker {
+    /// Their name.
+    pub(crate) name: String,
+    /// The groups that they are in.
+    pub(crate) groups: Vec<String>,
+}
+
+/// The stage of a run that waits for an answer.
+fn waiting(run: &Run) -> Option<&StageRun> {
+    run.stages.iter().find(|stage| stage.state == State::Waiting)
+}
+
+/// Whether the time for an answer to a stage is over.
+fn has_lapsed(stage: &StageRun, now: Time) -> bool {
+    let limit = stage.approval.as_ref().and_then(|approval| approval.within);
+    let late = |(asked, limit): (Time, pondrix_core::Duration)| now.since(asked) > u64::from(limit.seconds()) * 1000;
+    stage.state == State::Waiting && stage.asked.zip(limit).is_some_and(late)
+}
+
+impl Engine {
+    /// Answers the approval of a stage, as a person who may.
+    ///
+    /// # Errors
+    /// When the stage waits for no answer, or for somebody else's.
+    pub(crate) async fn answer(
+        self: &Arc<Self>,
+        live: &Arc<LiveRun>,
+        stage: &str,
+        yes: bool,
+        by: Asker,
+    ) -> Result<(), EngineError> {
+        let (run, stage) = (live.row.facts.id.clone(), stage.to_owned());
+        let decide = move |state: &LiveState| {
+            let found = state.run.stages.iter().find(|one| one.name == stage);
+            let asks = found.filter(|found| found.state == State::Waiting).and_then(|found| found.approval.as_ref());
+            let Some(approval) = asks else {
+                let words = match (found, waiting(&state.run)) {
+                    (None, _) => format!("{run} has no stage `{stage}`"),
+                    (Some(found), None) => format!("stage `{stage}` of {run} is {} and waits for no answer", found.state),
+                    (Some(found), Some(other)) => format!(
+                        "stage `{stage}` of {run} is {} and waits for no answer; stage `{}` does",
+                        found.state, other.name
+                    ),
+                };
+                return Err(EngineError::Conflict(words));
+            };
+            if !approval.is_for(&by.name, &by.groups) {
+                let whose = approval.by.as_deref().unwrap_or_default();
+                return Err(EngineError::Forbidden(format!("only {whose} may answer that, and you are {}", by.name)));
+            }
+            Ok(Event::Answered { stage, yes, by: by.name })
+        };
+        self.decide(live, None, decide).await
+    }
+
+    /// Asks to stop a run.
+    pub(crate) async fn stop(self: &Arc<Self>, live: &Arc<LiveRun>, by: Asker) -> Result<(), EngineError> {
+        self.record(live, &Event::StopAsked { by: by.name }).await
+    }
+
+    /// Records what a runner says of its job. What was reported before is taken, and changes nothing.
+    ///
+    /// # Errors
+    /// When it is of another job, when the lease holds no more, or when it cannot be stored.
+    pub(crate) async fn report(
+        self: &Arc<Self>,
+        live: &Arc<LiveRun>,
+        lease: &Lease,
+        event: Event,
+    ) -> Result<(), EngineError> {
+        if job_of(&event) != Some(&lease.job) {
+            let words = format!("this lease is for {} and for nothing else", lease.job);
+            return Err(EngineError::Forbidden(words));
+        }
+        match self.record_under(live, lease, event).await {
+            Err(EngineError::Refused(_)) => Ok(()),
+            other => other,
+        }
+    }
+
+    /// Records an event of a job, as long as it is done under this lease and no later one.
+    async fn record_under(
+        self: &Arc<Self>,
+        live: &Arc<LiveRun>,
+        lease: &Lease,
+        event: Event,
+    ) -> Result<(), EngineError> {
+        let lease = lease.clone();
+        let decide =
+            move |state: &LiveState| if state.is_held(&lease) { Ok(event) } else { Err(EngineError::LeaseEnded) };
+        self.decide(live, None, decide).await
+    }
+
+    /// Appends to a job's log at an offset, as long as it is done under this lease and no later one. Answers how long
+    /// the log is then.
+    ///
+    /// # Errors
+    /// When the lease holds no more, or the log cannot be written.
+    pub(crate) async fn append_log(
+        &self,
+        live: &LiveRun,
+        lease: &Lease,
+        offset: u64,
+        bytes: Vec<u8>,
+    ) -> Result<u64, EngineError> {
+        // Held while it is written: who takes the job after this one must find all of it.
+        let state = live.state.lock().await;
+        if !state.is_held(lease) {
+            return Err(EngineError::LeaseEnded);
+        }
+        let log = self.logs.log(&live.row.facts.id, &lease.job);
+        Ok(log.append(offset, bytes).await?)
+    }
+
+    /// Whether a job may set a tag now. Of two jobs that are about to set one tag, the second waits until the first
+    /// has ended; and a tag that moves does not move back from a later commit of a branch to an earlier one.
+    ///
+    /// # Errors
+    /// When the lease holds no more.
+    pub(crate) async fn may_tag(
+        &self,
+        live: &LiveRun,
+        lease: &Lease,
+        question: TagQuestion,
+    ) -> Result<TagAnswer, EngineError> {
+        let TagQuestion { repository, tag, moves } = question;
+        if !live.state.lock().await.is_held(lease) {
+            return Err(EngineError::LeaseEnded);
+        }
+        if !moves {
+            return Ok(TagAnswer::Set);
+        }
+        if !self.scheduler.claim(lease.number, format!("{repository}:{tag}")).await {
+            return Ok(TagAnswer::Wait);
+        }
+        // Tries push under tags of their own.
+        let run = live.row.id;
+        let later = self.store.read(move |c| store::tag_overtaken(c, run, &repository, &tag)).await?;
+        Ok(later.map_or(TagAnswer::Set, |overtaken_by| TagAnswer::Leave { overtaken_by }))
+    }
+
+    /// Takes it as a no where nobody answered in time.
+    pub(crate) async fn give_up_unanswered(self: Arc<Self>) {
+        for live in self.all_live() {
+            let now = self.clock.now();
+            if !live.state.lock().await.run.stages.iter().any(|stage| has_lapsed(stage, now)) {
+                continue;
+            }
+            let decide = move |state: &LiveState| match state.run.stages.iter().find(|stage| has_lapsed(stage, now)) {
+                Some(stage) => Ok(Event::Answered { stage: stage.name.clone(), yes: false, by: "nobody".to_owned() }),
+                None => Err(EngineError::Conflict("it was answered after all".to_owned())),
+            };
+            match self.decide(&live, None, decide).await {
+                Ok(()) | Err(EngineError::Conflict(_)) => {}
+                Err(error) => warn!(run = %live.row.facts.id, %error, "an approval could not be given up"),
+            }
+        }
+    }
+
+    /// Gives up jobs whose runners have not been heard of for too long, and offers those again that never
+    /// reached their runners.
+    pub(crate) async fn give_up_lost_jobs(self: Arc<Self>) {
+        for (lease, overdue) in self.scheduler.overdue().await {
+            let seconds = crate::scheduler::LEASE_TIME.as_secs();
+            let event = match overdue {
+                Overdue::Lost => lost(&lease, format!("runner {} was not heard of for {seconds} s", lease.runner)),
+                Overdue::Unheard => Event::JobReturned { job: lease.job.clone() },
+            };
+            self.give_up(&lease, event).await;
+        }
+    }
+
+    /// Gives up every job of a runner that has forgotten them.
+    pub(super) async fn give_up_forgotten(self: &Arc<Self>, leases: Vec<Lease>) {
+        for lease in leases {
+            let event = lost(&lease, format!("runner {} was started anew and has forgotten it", lease.runner));
+            self.give_up(&lease, event).await;
+        }
+    }
+
+    async fn give_up(self: &Arc<Self>, lease: &Lease, event: Event) {
+        let Some(live) = self.live(&lease.run) else {
+            self.scheduler.release(lease.run.clone(), lease.job.clone());
+            return;
+        };
+        info!(run = %lease.run, job = %lease.job, lease = lease.number, runner = lease.runner, ?event, "given up");
+        match self.record_under(&live, lease, event).await {
+            // It was heard of after all, or has ended.
+            Ok(()) | Err(EngineError::LeaseEnded) => {}
+            // A job that began before the server was killed cannot be returned: it has had its runner.
+            Err(EngineError::Refused(_)) => self.scheduler.confirm(lease.number),
+            Err(error) => warn!(run = %lease.run, job = %lease.job, %error, "a lost job could not be given up"),
+        }
+    }
+}
+
+fn lost(lease: &Lease, reason: String) -> Event {
+    Event::JobEnded { job: lease.job.clone(), outcome: Outcome::Lost, reason: Some(reason) }
+}
+
+/// The job that an event is about; nothing where it is the server's own to say.
+fn job_of(event: &Event) -> Option<&JobKey> {
+    match event {
+        Event::JobPrepared { job }
+        | Event::StepStarted { job, .. }
+        | Event::StepEnded { job, .. }
+        | Event::ResultAdded { job, .. }
+        | Event::JobEnded { job, .. } => Some(job),
+        Event::Carried { .. }
+        | Event::PreflightBegan
+        | Event::PreflightFailed { .. }
+        | Event::Began
+        | Event::JobTaken { .. }
+        | Event::JobReturned { .. }
+        | Event::Answered { .. }
+        | Event::StopAsked { .. } => None,
+    }
+}

@@ -1,0 +1,403 @@
+//! From a commit to a run.
+
+use std::collections::{BTreeMap, HashSet};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use pondrix_api::{PlanView, RunSummary};
+use pondrix_core::pipeline::{self, JobKind, Pipeline, StartKind, StartRule, Templates};
+use pondrix_core::plan::{self, Plan, Start};
+use pondrix_core::run::Event;
+use pondrix_core::work::{ImageWork, Outputs, RunFacts};
+use pondrix_core::{RunId, Schedule, Time};
+use rusqlite::Connection;
+use sha2::{Digest, Sha256};
+use tracing::{error, info};
+
+use super::templates::Found;
+use super::{Engine, LiveRun, locked};
+use crate::ports::git::{CommitFacts, GitError, Repository, copy_path};
+use crate::store::{self, DueSchedule, NewRun, Project, StoreError};
+
+/// What is to be looked at.
+#[derive(Clone, Debug)]
+pub(crate) struct Wanted {
+    /// Why.
+    pub(crate) kind: StartKind,
+    /// The branch; empty for a tag.
+    pub(crate) branch: String,
+    /// The tag.
+    pub(crate) tag: Option<String>,
+    /// The commit.
+    pub(crate) commit: String,
+    /// What was said to each `ask`.
+    pub(crate) inputs: BTreeMap<String, String>,
+    /// The files that changed, where that is known.
+    pub(crate) changed: Option<Vec<String>>,
+    /// The schedule that wants it.
+    pub(crate) schedule: Option<DueSchedule>,
+}
+
+/// Files that are not committed, to be tried.
+#[derive(Clone, Debug)]
+pub(crate) struct Tried {
+    /// Where they are.
+    pub(crate) files: String,
+    /// When the commit that they come after was made, and what they are.
+    pub(crate) commit: CommitFacts,
+}
+
+/// What came of a commit.
+#[derive(Debug)]
+pub(crate) enum Started {
+    /// A run.
+    Run(Box<RunSummary>),
+    /// No run, and why.
+    Nothing(String),
+}
+
+/// What came of files that were to be tried.
+#[derive(Debug)]
+pub(crate) enum Tries {
+    /// A run.
+    Run(Box<RunSummary>),
+    /// Their pipeline file is faulty.
+    Faulty(Vec<pipeline::Fault>),
+    /// No run, and why.
+    Nothing(String),
+}
+
+/// Why a commit could not be looked at.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum StartError {
+    #[error(transparent)]
+    Git(#[from] GitError),
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// What starts that were noticed together would build, so that none is built twice.
+pub(crate) type Builds = HashSet<[u8; 32]>;
+
+/// What a commit's pipeline file says to a start.
+enum Decision {
+    Run(Plan, BTreeMap<String, String>, Vec<Schedule>),
+    Faulty(Vec<pipeline::Fault>),
+    Nothing(String, Vec<Schedule>),
+}
+
+impl Wanted {
+    /// The newest commit of a branch.
+    pub(crate) fn branch(kind: StartKind, branch: &str, commit: &str) -> Self {
+        let (branch, commit) = (branch.to_owned(), commit.to_owned());
+        Self { kind, branch, tag: None, commit, inputs: BTreeMap::new(), changed: None, schedule: None }
+    }
+
+    /// The commit of a tag.
+    pub(crate) fn tag(kind: StartKind, tag: &str, commit: &str) -> Self {
+        Self { tag: Some(tag.to_owned()), ..Self::branch(kind, "", commit) }
+    }
+
+    fn start(&self) -> Start {
+        Start {
+            kind: self.kind,
+            branch: self.branch.clone(),
+            tag: self.tag.clone(),
+            changed: self.changed.clone(),
+            inputs: self.inputs.clone(),
+        }
+    }
+
+    /// The branch or tag and the commit, for people.
+    fn title(&self) -> String {
+        let name = self.tag.as_ref().map_or_else(|| self.branch.clone(), |tag| format!("tag {tag}"));
+        format!("{name} at {}", self.commit.get(..12).unwrap_or(&self.commit))
+    }
+
+    fn decide(&self, text: Option<&str>, templates: &Templates) -> Decision {
+        let Some(text) = text else {
+            return Decision::Nothing(format!("{} has no {}", self.title(), pipeline::FILE_NAME), Vec::new());
+        };
+        let pipeline = match pipeline::read_with(text, templates) {
+            Ok(pipeline) => pipeline,
+            Err(faults) => return Decision::Faulty(faults),
+        };
+        let clocks = schedules(&pipeline, &self.branch);
+        let nothing = |why| Decision::Nothing(format!("{}: {why}", self.title()), clocks.clone());
+        if matches!(self.kind, StartKind::Commit | StartKind::Schedule | StartKind::BaseMoved)
+            && let Err(why) = plan::check_start(&pipeline, &self.start())
+        {
+            return nothing(why);
+        }
+        let inputs = match plan::inputs(&pipeline.inputs, &self.inputs) {
+            Ok(inputs) => inputs,
+            Err(faults) => return nothing(faults.join("; ")),
+        };
+        let plan = Plan::new(&pipeline, &Start { inputs: inputs.clone(), ..self.start() });
+        match plan.nothing_to_do() {
+            Some(why) => nothing(why),
+            None => Decision::Run(plan, inputs, clocks),
+        }
+    }
+}
+
+/// The schedules for a branch in its own pipeline file.
+fn schedules(pipeline: &Pipeline, branch: &str) -> Vec<Schedule> {
+    let of_branch = |rule: &StartRule| match rule {
+        StartRule::Schedule { schedule, branch: of } if of == branch => Some(schedule.clone()),
+        _ => None,
+    };
+    pipeline.starts.iter().filter_map(of_branch).collect()
+}
+
+/// What a plan builds of a commit, whatever the run is called.
+fn build_of(
+    project: &Project,
+    wanted: &Wanted,
+    plan: &Plan,
+    inputs: &BTreeMap<String, String>,
+    commit: &CommitFacts,
+) -> [u8; 32] {
+    let facts = RunFacts {
+        id: RunId { project: project.name.clone(), number: 1 },
+        commit: wanted.commit.clone(),
+        branch: wanted.branch.clone(),
+        tag: wanted.tag.clone(),
+        commit_time: commit.time,
+        start: wanted.kind,
+        inputs: inputs.clone(),
+        is_try: false,
+    };
+    let images = plan.jobs().map(|job| match &job.kind {
+        JobKind::Image(image) => ImageWork::new(job, image, &facts, "", &Outputs::new()).ok(),
+        JobKind::Steps(_) | JobKind::Rollout(_) => None,
+    });
+    let all = (&wanted.commit, plan, images.collect::<Vec<_>>());
+    Sha256::digest(serde_json::to_vec(&all).unwrap_or_default()).into()
+}
+
+impl Engine {
+    /// The repository of a project.
+    pub(crate) fn repository(&self, project: &Project) -> Arc<dyn Repository> {
+        self.repositories.open(&project.repository, copy_path(&self.data, project.name.as_str()))
+    }
+
+    /// Runs files that are not committed. Rollouts to environments that take no such runs are left out.
+    pub(crate) async fn try_out(
+        self: &Arc<Self>,
+        project: &Project,
+        wanted: Wanted,
+        tried: Tried,
+    ) -> Result<Tries, StoreError> {
+        let text = match self.tries.file(&tried.files, pipeline::FILE_NAME).await {
+            Ok(text) => text,
+            Err(error) => return Ok(Tries::Nothing(error.to_string())),
+        };
+        let found = self.templates(text.as_deref()).await?;
+        let (mut plan, inputs) = match wanted.decide(text.as_deref(), &found.templates) {
+            Decision::Run(plan, inputs, _) => (plan, inputs),
+            Decision::Faulty(faults) => return Ok(Tries::Faulty(faults)),
+            Decision::Nothing(why, _) => return Ok(Tries::Nothing(why)),
+        };
+        let environments = self.store.read(store::environments).await?;
+        let takes = |name: &str| environments.iter().all(|one| one.name != name || one.takes_tries);
+        plan.leave_out_rollouts(takes, |name| format!("the environment `{name}` takes no runs that try something"));
+        if let Some(why) = plan.nothing_to_do() {
+            return Ok(Tries::Nothing(why));
+        }
+        let new = NewRun {
+            start: StartKind::Try,
+            branch: wanted.branch,
+            tag: None,
+            inputs,
+            commit: wanted.commit,
+            commit_time: tried.commit.time,
+            title: tried.commit.title,
+            author: tried.commit.author,
+            plan,
+            faults: Vec::new(),
+            templates: found.uses,
+            rerun_of: None,
+            files: Some(tried.files),
+        };
+        let (id, now) = (project.id, self.clock.now());
+        let change = move |connection: &Connection| store::insert_run(connection, id, &new, now);
+        Ok(Tries::Run(Box::new(self.admit(change).await?)))
+    }
+
+    /// Brings the copy of a project's repository up to date.
+    pub(crate) async fn fetch(&self, project: &Project) -> Result<(), GitError> {
+        let turn = Arc::clone(locked(&self.fetching).entry(project.id).or_default());
+        let _only_one = turn.lock().await;
+        self.repository(project).fetch().await
+    }
+
+    /// Looks at a commit, which the copy of the repository has, and makes a run of it when its pipeline
+    /// wants one, or when somebody starts it by hand. That the branch was seen there, and the run, are
+    /// stored together: neither is lost, neither happens twice.
+    pub(crate) async fn start(
+        self: &Arc<Self>,
+        project: &Project,
+        wanted: Wanted,
+        builds: &mut Builds,
+    ) -> Result<Started, StartError> {
+        let repository = self.repository(project);
+        let file = repository.file(&wanted.commit, pipeline::FILE_NAME);
+        let (text, commit) = tokio::try_join!(file, repository.facts(&wanted.commit))?;
+        let found = self.templates(text.as_deref()).await?;
+        let mut decision = wanted.decide(text.as_deref(), &found.templates);
+        if let Decision::Run(plan, inputs, clocks) = &decision
+            && wanted.kind == StartKind::Commit
+            && !builds.insert(build_of(project, &wanted, plan, inputs, &commit))
+        {
+            let why = format!("{} would build what another start of the same push builds", wanted.title());
+            decision = Decision::Nothing(why, clocks.clone());
+        }
+        let (plan, inputs, faults, clocks) = match decision {
+            Decision::Nothing(why, clocks) => {
+                let (id, now) = (project.id, self.clock.now());
+                self.store.write(move |c| noticed(c, id, &wanted, Some(&clocks), now)).await?;
+                return Ok(Started::Nothing(why));
+            }
+            Decision::Faulty(faults) => (Plan::default(), BTreeMap::new(), faults, None),
+            Decision::Run(plan, inputs, clocks) => (plan, inputs, Vec::new(), Some(clocks)),
+        };
+        let new = NewRun {
+            start: wanted.kind,
+            branch: wanted.branch.clone(),
+            tag: wanted.tag.clone(),
+            inputs,
+            commit: wanted.commit.clone(),
+            commit_time: commit.time,
+            title: commit.title,
+            author: commit.author,
+            plan,
+            faults,
+            templates: found.uses,
+            rerun_of: None,
+            files: None,
+        };
+        let (id, now) = (project.id, self.clock.now());
+        let change = move |connection: &Connection| {
+            noticed(connection, id, &wanted, clocks.as_deref(), now)?;
+            store::insert_run(connection, id, &new, now)
+        };
+        Ok(Started::Run(Box::new(self.admit(change).await?)))
+    }
+
+    /// What a start would make of a commit, which the copy of the repository has.
+    pub(crate) async fn plan(&self, project: &Project, wanted: &Wanted) -> Result<PlanView, StartError> {
+        let text = self.repository(project).file(&wanted.commit, pipeline::FILE_NAME).await?;
+        let Found { templates, .. } = self.templates(text.as_deref()).await?;
+        Ok(match wanted.decide(text.as_deref(), &templates) {
+            Decision::Run(plan, ..) => PlanView::new(&plan, None),
+            Decision::Faulty(faults) => PlanView::faulty(faults),
+            Decision::Nothing(why, _) => {
+                // What is left out, and why, is what is asked for.
+                let read = text.and_then(|text| pipeline::read_with(&text, &templates).ok()).unwrap_or_default();
+                PlanView::new(&Plan::new(&read, &wanted.start()), Some(why))
+            }
+        })
+    }
+
+    /// Keeps the schedules of a branch that is seen for the first time.
+    pub(crate) async fn keep_schedules(&self, project: &Project, branch: &str, commit: &str) -> Result<(), StartError> {
+        let text = self.repository(project).file(commit, pipeline::FILE_NAME).await?;
+        let read = text.and_then(|text| pipeline::read(&text).ok());
+        let clocks = read.map(|pipeline| schedules(&pipeline, branch)).unwrap_or_default();
+        if !clocks.is_empty() {
+            let (id, branch, now) = (project.id, branch.to_owned(), self.clock.now());
+            self.store.write(move |c| store::keep_schedules(c, id, &branch, &clocks, now)).await?;
+        }
+        Ok(())
+    }
+
+    /// Stores a run, and begins it when its pipeline file has no fault.
+    pub(super) async fn admit(
+        self: &Arc<Self>,
+        change: impl FnOnce(&Connection) -> Result<i64, StoreError> + Send + 'static,
+    ) -> Result<RunSummary, StoreError> {
+        let engine = Arc::clone(self);
+        // What is stored begins, even when whoever asked stops waiting.
+        let made = tokio::spawn(async move {
+            let admission = engine.admission.write().await;
+            let made = async {
+                let run = engine.store.write(change).await?;
+                engine.load(run).await?.ok_or(StoreError::Ended)
+            };
+            let made = made.await;
+            if made.is_err() {
+                // It may be stored all the same.
+                engine.may_have_strays.store(true, Ordering::Relaxed);
+            }
+            let live = made?;
+            let summary = live.row.summary.clone();
+            if live.row.faults.is_empty() {
+                let live = Arc::new(live);
+                locked(&engine.live).insert(live.row.facts.id.clone(), Arc::clone(&live));
+                drop(admission);
+                tokio::spawn(async move { engine.begin(&live).await });
+            } else {
+                // Nothing will happen to it, so nothing else tells its followers.
+                let _ = engine.changes.send((0, summary.clone()));
+            }
+            Ok::<_, StoreError>(summary)
+        });
+        made.await.map_err(|_| StoreError::Ended)?
+    }
+
+    /// Stops the older runs of a run's branch, when its pipeline says that it takes their place.
+    pub(super) async fn supersede(self: &Arc<Self>, live: &LiveRun) {
+        let facts = &live.row.facts;
+        if !live.row.plan.supersede || facts.start != StartKind::Commit {
+            return;
+        }
+        let older: Vec<_> = {
+            let all = locked(&self.live);
+            let is_older = |other: &&Arc<LiveRun>| {
+                let other = &other.row.facts;
+                other.start == StartKind::Commit
+                    && (&other.id.project, &other.branch, &other.tag) == (&facts.id.project, &facts.branch, &facts.tag)
+                    && other.id.number < facts.id.number
+            };
+            all.values().filter(is_older).cloned().collect()
+        };
+        for other in older {
+            let by = format!("a newer commit ({})", facts.id);
+            match self.record(&other, &Event::StopAsked { by }).await {
+                Ok(()) => info!(run = %other.row.facts.id, newer = %facts.id, "superseded"),
+                // It is over, or was stopped before.
+                Err(super::EngineError::Refused(_)) => {}
+                Err(error) => error!(run = %other.row.facts.id, %error, "an older run could not be stopped"),
+            }
+        }
+    }
+}
+
+/// Remembers that a start was looked at.
+fn noticed(
+    connection: &Connection,
+    project: i64,
+    wanted: &Wanted,
+    clocks: Option<&[Schedule]>,
+    now: Time,
+) -> Result<(), StoreError> {
+    if wanted.kind == StartKind::Commit {
+        match &wanted.tag {
+            Some(tag) => store::see_ref(connection, project, true, tag, Some(&wanted.commit))?,
+            None => {
+                store::see_ref(connection, project, false, &wanted.branch, Some(&wanted.commit))?;
+                if let Some(clocks) = clocks {
+                    store::keep_schedules(connection, project, &wanted.branch, clocks, now)?;
+                }
+            }
+        }
+    }
+    if wanted.kind == StartKind::BaseMoved {
+        store::end_base_start(connection, project, &wanted.branch)?;
+    }
+    if let Some(due) = &wanted.schedule {
+        store::set_next(connection, due, now)?;
+    }
+    Ok(())
+}

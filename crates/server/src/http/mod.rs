@@ -1,0 +1,145 @@
+//! The API: what is asked of the server over HTTP.
+//!
+//! Every address asks for a token but these: health, hooks (which carry their own secret), signing
+//! in, and the console's files.
+
+mod artifacts;
+mod auth;
+mod document;
+mod error;
+mod health;
+mod hooks;
+mod images;
+mod log;
+mod projects;
+mod registries;
+mod runner;
+mod runner_files;
+mod runners;
+mod runs;
+mod secrets;
+mod session;
+mod settings;
+mod sse;
+mod templates;
+mod tokens;
+mod tries;
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::http::HeaderName;
+use axum::middleware;
+use tokio_util::sync::CancellationToken;
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::request_id::{MakeRequestId, PropagateRequestIdLayer, RequestId, SetRequestIdLayer};
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::domain::Engine;
+use crate::workers::watcher::Watcher;
+
+/// What every handler may use.
+#[derive(Debug)]
+pub(crate) struct App {
+    pub(crate) engine: Arc<Engine>,
+    pub(crate) watcher: Arc<Watcher>,
+    pub(crate) public_url: String,
+    /// The longest archive of files that are tried, in bytes.
+    pub(crate) try_limit: u64,
+    pub(crate) shutdown: CancellationToken,
+}
+
+type Shared = axum::extract::State<Arc<App>>;
+
+/// The largest request: a piece of a log.
+const LARGEST_REQUEST: usize = 4 << 20;
+
+#[derive(OpenApi)]
+#[openapi(info(
+    title = "Pondrix",
+    description = "Carries commits through pipelines. Moments are RFC 3339 in UTC; problems are RFC 9457.",
+    license(name = "Apache-2.0")
+))]
+struct Document;
+
+fn routes_for_people() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::with_openapi(Document::openapi())
+        .routes(routes!(health::health))
+        .routes(routes!(session::whoami))
+        .routes(routes!(session::sign_in, session::sign_out))
+        .routes(routes!(projects::list, projects::add))
+        .routes(routes!(projects::change))
+        .routes(routes!(projects::plan))
+        .routes(routes!(tokens::list, tokens::make))
+        .routes(routes!(tokens::remove))
+        .routes(routes!(templates::show))
+        .routes(routes!(secrets::list))
+        .routes(routes!(secrets::set, secrets::remove))
+        .routes(routes!(runs::list))
+        .routes(routes!(runs::stream_all))
+        .routes(routes!(runs::start))
+        .routes(routes!(runs::show))
+        .routes(routes!(runs::stream_one))
+        .routes(routes!(runs::stop))
+        .routes(routes!(runs::answer))
+        .routes(routes!(runs::rerun))
+        .routes(routes!(tries::try_files))
+        .routes(routes!(artifacts::list))
+        .routes(routes!(artifacts::archive))
+        .routes(routes!(artifacts::flaky))
+        .routes(routes!(log::whole))
+        .routes(routes!(log::stream))
+        .routes(routes!(settings::list_environments, settings::set_environment))
+        .routes(routes!(registries::list, registries::set))
+        .routes(routes!(images::list))
+        .routes(routes!(images::show))
+        .routes(routes!(images::difference))
+        .routes(routes!(images::chain))
+        .routes(routes!(registries::remove))
+        .routes(routes!(registries::test))
+        .routes(routes!(runners::list))
+        .routes(routes!(runners::set_pool))
+        .routes(routes!(hooks::hook))
+        .routes(routes!(hooks::hook_with_secret))
+}
+
+/// The OpenAPI 3.1 document of what people and programs ask for, as JSON.
+///
+/// # Errors
+/// When it cannot be written, which only a fault in its description can cause.
+pub fn openapi_document() -> serde_json::Result<String> {
+    let (_, document) = routes_for_people().split_for_parts();
+    let mut document = serde_json::to_value(document)?;
+    document::complete(&mut document);
+    serde_json::to_string_pretty(&document)
+}
+
+/// Counts requests; the number is in the server's log and in every problem.
+#[derive(Clone, Default)]
+struct Numbers(Arc<std::sync::atomic::AtomicU64>);
+
+impl MakeRequestId for Numbers {
+    fn make_request_id<B>(&mut self, _: &axum::http::Request<B>) -> Option<RequestId> {
+        let number = self.0.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        format!("r{number}").parse().ok().map(RequestId::new)
+    }
+}
+
+/// The whole server as a router.
+pub(crate) fn router(app: Arc<App>) -> Router {
+    let id = HeaderName::from_static("x-request-id");
+    let (people, _) = routes_for_people().split_for_parts();
+    people
+        .merge(runner::routes())
+        .route("/api/v1/{*rest}", axum::routing::any(error::no_such_address))
+        .fallback(axum::routing::get(crate::console::file))
+        .with_state(app)
+        .layer(DefaultBodyLimit::max(LARGEST_REQUEST))
+        .layer(CatchPanicLayer::custom(|_| error::ApiError::internal("a handler panicked").into()))
+        .layer(middleware::from_fn(error::finish))
+        .layer(PropagateRequestIdLayer::new(id.clone()))
+        .layer(SetRequestIdLayer::new(id, Numbers::default()))
+}

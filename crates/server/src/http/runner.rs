@@ -1,0 +1,207 @@
+//! What runners ask for. Not part of the document for people and programs.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::body::{Body, Bytes};
+use axum::extract::{Path, Query, State};
+use axum::http::StatusCode;
+use axum::http::header::CONTENT_TYPE;
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post, put};
+use axum::{Json, Router};
+use futures_util::StreamExt;
+use pondrix_api::{Beat, Hello, LogLength, Report, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TakeRequest};
+use pondrix_core::{ProjectName, RunId};
+use serde::Deserialize;
+use tokio_util::io::ReaderStream;
+
+use super::auth::Runner;
+use super::error::ApiError;
+use super::{App, Shared};
+use crate::archives::{self, Read};
+use crate::domain::{EngineError, LiveRun, TakeError};
+use crate::scheduler::Lease;
+use crate::ports::git::{Archive, Repository};
+use crate::store;
+
+/// How long a question for work, or for orders, waits for an answer.
+const TAKE_PATIENCE: Duration = Duration::from_secs(20);
+const BEAT_PATIENCE: Duration = Duration::from_secs(5);
+
+pub(super) fn routes() -> Router<Arc<App>> {
+    Router::new()
+        .route("/api/v1/runner/hello", post(hello))
+        .route("/api/v1/runner/take", post(take))
+        .route("/api/v1/runner/leases/{lease}/source", get(source))
+        .route("/api/v1/runner/leases/{lease}/source/changes", get(source_changes))
+        .route("/api/v1/runner/leases/{lease}/reports", post(report))
+        .route("/api/v1/runner/leases/{lease}/log", put(append_log))
+        .route("/api/v1/runner/leases/{lease}/beat", post(beat))
+        .route("/api/v1/runner/leases/{lease}/tag", post(may_tag))
+        .merge(super::runner_files::routes())
+}
+
+pub(super) async fn leased(app: &App, lease: &str) -> Result<(Arc<LiveRun>, Lease), ApiError> {
+    Ok(app.engine.leased(lease).await.ok_or(EngineError::LeaseEnded)?)
+}
+
+async fn hello(State(app): Shared, _runner: Runner, Json(hello): Json<Hello>) -> Result<StatusCode, ApiError> {
+    if hello.pool.parse::<ProjectName>().is_err() {
+        return Err(ApiError::bad(format!("`{}` cannot be a pool's name", hello.pool)));
+    }
+    app.engine.greet(hello).await;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn take(State(app): Shared, _runner: Runner, Json(request): Json<TakeRequest>) -> Result<Response, ApiError> {
+    let taken = tokio::select! {
+        taken = app.engine.take(&request.runner, TAKE_PATIENCE) => match taken {
+            Ok(taken) => taken,
+            Err(error @ TakeError::Unknown(_)) => return Err(ApiError::new(StatusCode::CONFLICT, error.to_string())),
+            Err(TakeError::Engine(error)) => return Err(error.into()),
+        },
+        () = app.shutdown.cancelled() => None,
+    };
+    Ok(match taken {
+        Some(mut assignment) => {
+            let RunId { project, number } = &assignment.facts.id;
+            assignment.address = format!("{}/runs/{project}/{number}", app.public_url);
+            Json(assignment).into_response()
+        }
+        None => StatusCode::NO_CONTENT.into_response(),
+    })
+}
+
+/// The commit whose files a runner has.
+#[derive(Debug, Deserialize)]
+struct Since {
+    since: Option<String>,
+}
+
+/// The number and the repository of a run's project.
+async fn repository_of(app: &App, live: &LiveRun) -> Result<(i64, Arc<dyn Repository>), ApiError> {
+    let name = live.row.facts.id.project.clone();
+    let project = app.engine.store.read(move |c| store::project(c, name.as_str())).await?;
+    let project = project.ok_or_else(|| ApiError::not_found("project any more"))?;
+    Ok((project.id, app.engine.repository(&project)))
+}
+
+async fn source_changes(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Query(Since { since }): Query<Since>,
+) -> Result<Json<SourceChanges>, ApiError> {
+    let (live, _) = leased(&app, &lease).await?;
+    // What is tried is no commit's, and of no use to any other run.
+    if live.row.files.is_some() {
+        return Ok(Json(SourceChanges { commit: None, difference: None }));
+    }
+    let commit = live.row.facts.commit.clone();
+    let (_, repository) = repository_of(&app, &live).await?;
+    let difference = match since {
+        Some(since) if since == commit => Some(SourceDifference::default()),
+        Some(since) => repository
+            .difference(&since, &commit)
+            .await
+            .map(|found| SourceDifference { changed: found.changed.len() as u64, removed: found.removed }),
+        None => None,
+    };
+    Ok(Json(SourceChanges { commit: Some(commit), difference }))
+}
+
+async fn source(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Query(Since { since }): Query<Since>,
+) -> Result<Response, ApiError> {
+    let (live, _) = leased(&app, &lease).await?;
+    if let Some(files) = &live.row.files {
+        let file = app.engine.tries.open(files).await.map_err(ApiError::internal)?;
+        let stream = ReaderStream::with_capacity(file, 64 * 1024);
+        return Ok(([(CONTENT_TYPE, "application/zstd")], Body::from_stream(stream)).into_response());
+    }
+    let (project, repository) = repository_of(&app, &live).await?;
+    let commit = &live.row.facts.commit;
+    let mut key = format!("{project} {commit}");
+    let mut files = Vec::new();
+    if let Some(since) = since {
+        let difference = repository.difference(&since, commit).await.filter(|found| !found.changed.is_empty());
+        files = difference.ok_or_else(|| ApiError::bad(format!("nothing is to be had since {since}")))?.changed;
+        key = format!("{key} {since}");
+    }
+    let answer = |body| Ok(([(CONTENT_TYPE, "application/x-tar")], body).into_response());
+    if let Some(bytes) = app.engine.archives.get(&key) {
+        return answer(Body::from(bytes));
+    }
+    let Archive { mut bytes, ended } = repository.archive(commit, &files).map_err(ApiError::internal)?;
+    match archives::read(&mut bytes).await.map_err(ApiError::internal)? {
+        Read::Whole(whole) => {
+            if !ended.await {
+                return Err(ApiError::internal(format!("git gave no archive of {commit}")));
+            }
+            app.engine.archives.keep(key, whole.clone());
+            answer(Body::from(whole))
+        }
+        Read::Beginning(beginning) => {
+            let rest = ReaderStream::with_capacity(bytes, 64 * 1024);
+            // Git lives as long as anybody reads what it gives.
+            let end = futures_util::stream::once(async move {
+                ended.await;
+                Ok(Bytes::new())
+            });
+            let beginning = futures_util::stream::once(async { Ok(beginning) });
+            answer(Body::from_stream(beginning.chain(rest).chain(end)))
+        }
+    }
+}
+
+async fn report(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(report): Json<Report>,
+) -> Result<StatusCode, ApiError> {
+    let (live, lease) = leased(&app, &lease).await?;
+    app.engine.report(&live, &lease, report.event).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+#[derive(Debug, Deserialize)]
+struct Offset {
+    offset: u64,
+}
+
+async fn append_log(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Query(Offset { offset }): Query<Offset>,
+    bytes: Bytes,
+) -> Result<Json<LogLength>, ApiError> {
+    let (live, lease) = leased(&app, &lease).await?;
+    let length = app.engine.append_log(&live, &lease, offset, bytes.into()).await?;
+    Ok(Json(LogLength { length }))
+}
+
+async fn may_tag(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(question): Json<TagQuestion>,
+) -> Result<Json<TagAnswer>, ApiError> {
+    let (live, lease) = leased(&app, &lease).await?;
+    Ok(Json(app.engine.may_tag(&live, &lease, question).await?))
+}
+
+async fn beat(State(app): Shared, _runner: Runner, Path(lease): Path<String>) -> Result<Json<Beat>, ApiError> {
+    let (live, lease) = leased(&app, &lease).await?;
+    let halt = tokio::select! {
+        () = live.halted(&lease.job) => true,
+        () = tokio::time::sleep(BEAT_PATIENCE) => false,
+        () = app.shutdown.cancelled() => false,
+    };
+    Ok(Json(Beat { halt }))
+}

@@ -1,0 +1,182 @@
+//! Files of jobs, for their runners.
+
+use std::sync::Arc;
+
+use axum::body::Body;
+use axum::extract::{DefaultBodyLimit, Path, State};
+use axum::http::StatusCode;
+use axum::http::header::CONTENT_TYPE;
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post, put};
+use axum::{Json, Router};
+use pondrix_api::{
+    CacheAnswer, CacheEntry, CacheQuestion, Digests, ImageRecord, IndexRecord, LayerDigests, NewArtifact,
+};
+use pondrix_core::image::{Digest, Entry};
+use tokio_util::io::ReaderStream;
+
+use super::auth::Runner;
+use super::error::ApiError;
+use super::runner::leased;
+use super::{App, Shared};
+use crate::contents::FileError;
+use crate::scheduler::Lease;
+use crate::store;
+
+/// The longest list of files, as JSON.
+const LONGEST_LIST: usize = 64 << 20;
+
+pub(super) fn routes() -> Router<Arc<App>> {
+    Router::new()
+        .route("/api/v1/runner/leases/{lease}/files", post(missing))
+        .route("/api/v1/runner/leases/{lease}/files/{digest}", get(fetch).put(send).layer(DefaultBodyLimit::disable()))
+        .route("/api/v1/runner/leases/{lease}/artifacts", post(add_artifact).layer(DefaultBodyLimit::max(LONGEST_LIST)))
+        .route("/api/v1/runner/leases/{lease}/cache", post(find_cache).put(put_cache))
+        .route("/api/v1/runner/leases/{lease}/image", put(put_image).layer(DefaultBodyLimit::max(LONGEST_LIST)))
+        .route("/api/v1/runner/leases/{lease}/index", put(put_index))
+        .route("/api/v1/runner/leases/{lease}/layers", post(unlisted))
+        .route(
+            "/api/v1/runner/leases/{lease}/layers/{digest}",
+            put(put_listing).layer(DefaultBodyLimit::max(LONGEST_LIST)),
+        )
+}
+
+impl From<FileError> for ApiError {
+    fn from(error: FileError) -> Self {
+        match error {
+            FileError::Cut(_) | FileError::WrongDigest => Self::bad(error.to_string()),
+            FileError::Disk(error) => Self::internal(error),
+        }
+    }
+}
+
+fn digest(text: &str) -> Result<Digest, ApiError> {
+    text.parse().map_err(|error| ApiError::bad(format!("{error}")))
+}
+
+/// What is in an image that a job pushes. What tries push is not kept.
+async fn put_image(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(record): Json<ImageRecord>,
+) -> Result<StatusCode, ApiError> {
+    let (live, Lease { job, .. }) = leased(&app, &lease).await?;
+    if !live.row.facts.is_try {
+        let (run, now) = (live.row.id, app.engine.clock.now());
+        app.engine.store.write(move |records| store::put_record(records, run, &job, &record, now)).await?;
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn put_index(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(record): Json<IndexRecord>,
+) -> Result<StatusCode, ApiError> {
+    let (live, Lease { job, .. }) = leased(&app, &lease).await?;
+    if !live.row.facts.is_try {
+        let (run, now) = (live.row.id, app.engine.clock.now());
+        app.engine.store.write(move |records| store::put_index(records, run, &job, &record, now)).await?;
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn unlisted(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(asked): Json<LayerDigests>,
+) -> Result<Json<LayerDigests>, ApiError> {
+    leased(&app, &lease).await?;
+    let layers = app.engine.store.read(move |c| store::unlisted(c, asked.layers)).await?;
+    Ok(Json(LayerDigests { layers }))
+}
+
+async fn put_listing(
+    State(app): Shared,
+    _runner: Runner,
+    Path((lease, layer)): Path<(String, String)>,
+    Json(files): Json<Vec<Entry>>,
+) -> Result<StatusCode, ApiError> {
+    leased(&app, &lease).await?;
+    let layer = digest(&layer)?;
+    app.engine.store.write(move |c| store::put_listing(c, &layer, &files)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn missing(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(asked): Json<Digests>,
+) -> Result<Json<Digests>, ApiError> {
+    leased(&app, &lease).await?;
+    let files = app.engine.files.clone();
+    let missing = move || asked.digests.into_iter().filter(|digest| !files.has(digest)).collect();
+    let digests = tokio::task::spawn_blocking(missing).await.map_err(ApiError::internal)?;
+    Ok(Json(Digests { digests }))
+}
+
+async fn send(
+    State(app): Shared,
+    _runner: Runner,
+    Path((lease, name)): Path<(String, String)>,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    leased(&app, &lease).await?;
+    app.engine.files.keep(&digest(&name)?, body.into_data_stream()).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn fetch(
+    State(app): Shared,
+    _runner: Runner,
+    Path((lease, name)): Path<(String, String)>,
+) -> Result<Response, ApiError> {
+    leased(&app, &lease).await?;
+    let file = app.engine.files.open(&digest(&name)?).await;
+    let file = file.map_err(|_| ApiError::not_found(format!("content {name} any more")))?;
+    let stream = ReaderStream::with_capacity(file, 128 * 1024);
+    Ok(([(CONTENT_TYPE, "application/zstd")], Body::from_stream(stream)).into_response())
+}
+
+async fn add_artifact(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(request): Json<NewArtifact>,
+) -> Result<StatusCode, ApiError> {
+    let (live, Lease { job, .. }) = leased(&app, &lease).await?;
+    let gone = request.files.iter().find(|file| file.link.is_none() && !app.engine.files.has(&file.digest));
+    if let Some(file) = gone {
+        return Err(ApiError::bad(format!("the content of {} was not sent", file.path)));
+    }
+    app.engine.add_artifact(&live, &job, request).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn find_cache(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(question): Json<CacheQuestion>,
+) -> Result<Json<CacheAnswer>, ApiError> {
+    let (live, _) = leased(&app, &lease).await?;
+    Ok(Json(app.engine.find_cache(&live, question).await?))
+}
+
+async fn put_cache(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(entry): Json<CacheEntry>,
+) -> Result<StatusCode, ApiError> {
+    let (live, _) = leased(&app, &lease).await?;
+    if !app.engine.files.has(&entry.digest) {
+        return Err(ApiError::bad("the archive was not sent"));
+    }
+    app.engine.put_cache(&live, entry).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

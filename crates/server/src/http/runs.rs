@@ -1,0 +1,304 @@
+//! Runs.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::IntoResponse;
+use futures_util::stream;
+use pondrix_api::{
+    AnswerRequest, Change, Problem, RerunRequest, RunDetail, RunPage, RunSummary, StartRequest, StopRequest,
+};
+use pondrix_core::pipeline::StartKind;
+use pondrix_core::{RunId, State as RunState};
+use serde::Deserialize;
+use tokio::sync::broadcast::error::RecvError;
+use tokio::sync::watch;
+use tokio::time::Instant;
+
+use super::auth::Person;
+use super::error::ApiError;
+use super::{App, Shared, projects, sse};
+use crate::domain::{Builds, LiveRun, Started, Wanted};
+use crate::store::{self, Project};
+
+/// The most runs in one answer, and how many where nothing is said.
+const MOST_RUNS: usize = 200;
+const USUAL_RUNS: usize = 50;
+
+#[derive(Debug, Deserialize)]
+pub(super) struct ListQuery {
+    project: Option<String>,
+    before: Option<String>,
+    limit: Option<usize>,
+}
+
+/// The run of an address.
+pub(super) async fn find(app: &App, project: &str, number: u64) -> Result<Arc<LiveRun>, ApiError> {
+    let run: RunId = format!("{project}#{number}").parse().map_err(|error| ApiError::bad(format!("{error}")))?;
+    let found = app.engine.find(&run).await?;
+    found.ok_or_else(|| ApiError::not_found(format!("run {run}; see `pondrix runs {project}`")))
+}
+
+/// Runs, the newest first.
+#[utoipa::path(get, path = "/api/v1/runs", tag = "runs",
+    params(("project" = Option<String>, Query, description = "Only this project's"),
+           ("before" = Option<String>, Query, description = "`next` of the page before"),
+           ("limit" = Option<usize>, Query, description = "How many at the most: 1 to 200, usually 50")),
+    responses((status = 200, body = RunPage), (status = 401, body = Problem)))]
+pub(super) async fn list(
+    State(app): Shared,
+    _person: Person,
+    Query(query): Query<ListQuery>,
+) -> Result<Json<RunPage>, ApiError> {
+    let limit = query.limit.unwrap_or(USUAL_RUNS).clamp(1, MOST_RUNS);
+    let before = match &query.before {
+        None => None,
+        Some(text) => Some(text.parse().map_err(|_| ApiError::bad("`before` must be the `next` of an earlier page"))?),
+    };
+    if let Some(project) = query.project.clone() {
+        let name = project.clone();
+        if app.engine.store.read(move |c| store::project(c, &name)).await?.is_none() {
+            return Err(ApiError::not_found(format!("project `{project}`; see `pondrix project list`")));
+        }
+    }
+    let mut rows = app.engine.store.read(move |c| store::page(c, query.project.as_deref(), before, limit + 1)).await?;
+    let more = rows.len() > limit;
+    rows.truncate(limit);
+    let next = rows.last().filter(|_| more).map(|(id, _)| id.to_string());
+    Ok(Json(RunPage { runs: rows.into_iter().map(|(_, run)| run).collect(), next }))
+}
+
+/// A run, whole.
+#[utoipa::path(get, path = "/api/v1/projects/{project}/runs/{number}", tag = "runs",
+    params(("project" = String, Path), ("number" = u64, Path)),
+    responses((status = 200, body = RunDetail), (status = 401, body = Problem), (status = 404, body = Problem)))]
+pub(super) async fn show(
+    State(app): Shared,
+    _person: Person,
+    Path((project, number)): Path<(String, u64)>,
+) -> Result<Json<RunDetail>, ApiError> {
+    let live = find(&app, &project, number).await?;
+    Ok(Json(app.engine.detail(&live).await))
+}
+
+/// Starts a run of a branch's newest commit by hand.
+#[utoipa::path(post, path = "/api/v1/projects/{project}/runs", tag = "runs",
+    params(("project" = String, Path)), request_body = StartRequest,
+    responses((status = 201, body = RunSummary), (status = 401, body = Problem), (status = 404, body = Problem),
+              (status = 422, body = Problem)))]
+pub(super) async fn start(
+    State(app): Shared,
+    _person: Person,
+    Path(project): Path<String>,
+    Json(request): Json<StartRequest>,
+) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
+    let project = projects::find(&app, &project).await?;
+    let wanted = wanted(&app, &project, StartKind::Manual, request.branch, request.tag).await?;
+    let wanted = Wanted { inputs: request.inputs, ..wanted };
+    match app.engine.start(&project, wanted, &mut Builds::new()).await? {
+        Started::Run(run) => Ok((StatusCode::CREATED, Json(*run))),
+        Started::Nothing(why) => Err(ApiError::bad(why)),
+    }
+}
+
+/// The newest commit of a branch, or that of a tag, in the repository as it is now.
+pub(super) async fn wanted(
+    app: &App,
+    project: &Project,
+    kind: StartKind,
+    branch: Option<String>,
+    tag: Option<String>,
+) -> Result<Wanted, ApiError> {
+    if branch.is_some() && tag.is_some() {
+        return Err(ApiError::bad("name a branch or a tag, and not both"));
+    }
+    let repository = app.engine.repository(project);
+    let git = |error| ApiError::new(StatusCode::CONFLICT, format!("the repository: {error}"));
+    let refs = repository.refs().await.map_err(git)?;
+    let (what, name, there) = match tag {
+        Some(tag) => ("tag", tag, refs.tags),
+        None => ("branch", branch.unwrap_or_else(|| "main".to_owned()), refs.branches),
+    };
+    let Some(commit) = there.get(&name) else {
+        let known = there.into_keys().collect::<Vec<_>>().join(", ");
+        let known = if known.is_empty() { "none".to_owned() } else { known };
+        return Err(ApiError::bad(format!("{} has no {what} `{name}`; it has {known}", project.name)));
+    };
+    app.engine.fetch(project).await.map_err(git)?;
+    Ok(if what == "tag" { Wanted::tag(kind, &name, commit) } else { Wanted::branch(kind, &name, commit) })
+}
+
+/// Reruns what did not pass in a run, or everything.
+#[utoipa::path(post, path = "/api/v1/projects/{project}/runs/{number}/rerun", tag = "runs",
+    params(("project" = String, Path), ("number" = u64, Path)), request_body = RerunRequest,
+    responses((status = 201, body = RunSummary), (status = 401, body = Problem), (status = 404, body = Problem),
+              (status = 409, body = Problem)))]
+pub(super) async fn rerun(
+    State(app): Shared,
+    _person: Person,
+    Path((project, number)): Path<(String, u64)>,
+    Json(request): Json<RerunRequest>,
+) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
+    let live = find(&app, &project, number).await?;
+    let project = projects::find(&app, &project).await?;
+    match app.engine.rerun(&project, &live, request.all).await? {
+        Started::Run(run) => Ok((StatusCode::CREATED, Json(*run))),
+        Started::Nothing(why) => Err(ApiError::new(StatusCode::CONFLICT, why)),
+    }
+}
+
+/// Answers the approval that a stage of a run waits for.
+#[utoipa::path(post, path = "/api/v1/projects/{project}/runs/{number}/answer", tag = "runs",
+    params(("project" = String, Path), ("number" = u64, Path)), request_body = AnswerRequest,
+    responses((status = 202, body = RunSummary), (status = 401, body = Problem), (status = 403, body = Problem),
+              (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(super) async fn answer(
+    State(app): Shared,
+    person: Person,
+    Path((project, number)): Path<(String, u64)>,
+    Json(request): Json<AnswerRequest>,
+) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
+    let live = find(&app, &project, number).await?;
+    app.engine.answer(&live, &request.stage, request.yes, person.into()).await?;
+    Ok((StatusCode::ACCEPTED, Json(app.engine.detail(&live).await.summary)))
+}
+
+/// Asks to stop a run.
+#[utoipa::path(post, path = "/api/v1/projects/{project}/runs/{number}/stop", tag = "runs",
+    params(("project" = String, Path), ("number" = u64, Path)), request_body = StopRequest,
+    responses((status = 202, body = RunSummary), (status = 401, body = Problem), (status = 404, body = Problem),
+              (status = 409, body = Problem)))]
+pub(super) async fn stop(
+    State(app): Shared,
+    person: Person,
+    Path((project, number)): Path<(String, u64)>,
+    Json(_): Json<StopRequest>,
+) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
+    let live = find(&app, &project, number).await?;
+    app.engine.stop(&live, person.into()).await?;
+    Ok((StatusCode::ACCEPTED, Json(app.engine.detail(&live).await.summary)))
+}
+
+/// A run again at every change of it, as events `run` whose id is its `version`, until it is over.
+#[utoipa::path(get, path = "/api/v1/projects/{project}/runs/{number}/stream", tag = "runs",
+    params(("project" = String, Path), ("number" = u64, Path)),
+    responses((status = 200, content_type = "text/event-stream", body = RunDetail), (status = 401, body = Problem),
+              (status = 404, body = Problem)))]
+pub(super) async fn stream_one(
+    State(app): Shared,
+    _person: Person,
+    headers: HeaderMap,
+    Path((project, number)): Path<(String, u64)>,
+) -> Result<impl IntoResponse, ApiError> {
+    let live = find(&app, &project, number).await?;
+    let follower = Follower {
+        version: live.version.subscribe(),
+        seen: sse::last_id(&headers),
+        last: None,
+        not_before: None,
+        app,
+        live,
+    };
+    Ok(sse::respond(stream::unfold(Some(follower), |follower| async move { follower?.next().await })))
+}
+
+/// How often a run with jobs that wait is looked at for other reasons to wait.
+const WAITING_CHECK: Duration = Duration::from_secs(1);
+
+/// Somebody who follows one run.
+struct Follower {
+    app: Arc<App>,
+    live: Arc<LiveRun>,
+    version: watch::Receiver<u64>,
+    /// The version that was seen last, here or before the connection was lost.
+    seen: Option<u64>,
+    last: Option<RunDetail>,
+    /// Not before this moment is it told more: of a large run every change is a long document.
+    not_before: Option<Instant>,
+}
+
+/// How long a follower has at least between two states of a run, and how much longer for each job of it.
+const FOLLOWER_REST: Duration = Duration::from_millis(25);
+const FOLLOWER_REST_PER_JOB: Duration = Duration::from_micros(250);
+
+impl Follower {
+    /// The next state that is not the one before, and who goes on after it: nobody, when the run is over.
+    async fn next(mut self) -> Option<(axum::response::sse::Event, Option<Self>)> {
+        if let Some(moment) = self.not_before.take() {
+            tokio::time::sleep_until(moment).await;
+        }
+        loop {
+            self.version.borrow_and_update();
+            let detail = self.app.engine.detail(&self.live).await;
+            let is_over = detail.summary.state.is_over();
+            let is_new = match &self.last {
+                Some(last) => *last != detail,
+                None => self.seen != Some(detail.version),
+            };
+            if is_new || is_over {
+                let event = sse::event("run", detail.version, &detail);
+                let jobs: usize = detail.stages.iter().map(|stage| stage.jobs.len()).sum();
+                let rest = FOLLOWER_REST_PER_JOB.saturating_mul(u32::try_from(jobs).unwrap_or(u32::MAX));
+                self.not_before = Some(Instant::now() + FOLLOWER_REST + rest);
+                self.last = Some(detail);
+                return Some((event, (!is_over).then_some(self)));
+            }
+            // Why a job waits may change without anything happening to its run.
+            let jobs = detail.stages.iter().flat_map(|stage| &stage.jobs);
+            let waits = jobs.clone().any(|job| job.state == RunState::Queued && job.queued.is_some());
+            self.last = Some(detail);
+            tokio::select! {
+                changed = self.version.changed() => changed.ok()?,
+                () = tokio::time::sleep(WAITING_CHECK), if waits => {}
+                () = self.app.shutdown.cancelled() => return None,
+            }
+        }
+    }
+}
+
+/// Every change of every run, as events `change`, after the one whose id is told, or from now on.
+#[utoipa::path(get, path = "/api/v1/runs/stream", tag = "runs",
+    responses((status = 200, content_type = "text/event-stream", body = Change), (status = 401, body = Problem)))]
+pub(super) async fn stream_all(
+    State(app): Shared,
+    _person: Person,
+    headers: HeaderMap,
+) -> Result<impl IntoResponse, ApiError> {
+    // Listening begins before the records are read, so that no change falls between the two.
+    let changes = app.engine.changes();
+    let after = sse::last_id(&headers).and_then(|id| i64::try_from(id).ok());
+    let (newest, missed) = match after {
+        Some(after) => app.engine.store.read(move |c| store::changed_after(c, after)).await?,
+        None => (0, Vec::new()),
+    };
+    let queue: VecDeque<_> = missed.into_iter().map(|run| (newest, run)).collect();
+    let stream =
+        stream::unfold((app, changes, queue, newest), |(app, mut changes, mut queue, mut newest)| async move {
+            loop {
+                if let Some((id, run)) = queue.pop_front() {
+                    newest = newest.max(id);
+                    return Some((sse::event("change", newest, &Change { run }), (app, changes, queue, newest)));
+                }
+                let received = tokio::select! {
+                    received = changes.recv() => received,
+                    () = app.shutdown.cancelled() => return None,
+                };
+                match received {
+                    Ok((id, _)) if id != 0 && id <= newest => {}
+                    Ok(change) => queue.push_back(change),
+                    // The follower was too slow: it is given what the records say it missed.
+                    Err(RecvError::Lagged(_)) => {
+                        let after = newest;
+                        let missed = app.engine.store.read(move |c| store::changed_after(c, after)).await.ok()?;
+                        queue.extend(missed.1.into_iter().map(|run| (missed.0, run)));
+                    }
+                    Err(RecvError::Closed) => return None,
+                }
+            }
+        });
+    Ok(sse::respond(stream))
+}

@@ -1,0 +1,239 @@
+//! Clusters, through the Kubernetes API.
+
+use std::fmt;
+use std::io;
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures_util::future::BoxFuture;
+use futures_util::{FutureExt, StreamExt};
+use kube::api::{Api, DynamicObject, Patch, PatchParams, PostParams, WatchParams};
+use kube::config::{KubeConfigOptions, Kubeconfig};
+use kube::core::GroupVersionKind;
+use kube::discovery::{self, Scope};
+use kube::{Client, Config};
+use pondrix_api::EnvironmentView;
+use serde_json::Value;
+
+/// Who the cluster is told applies the objects (server-side apply, "Field management").
+const MANAGER: &str = "pondrix";
+
+/// Why a cluster did not do what it was asked for.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum ClusterError {
+    /// It answered, and said no.
+    #[error("the cluster refused to {doing}: {words} ({code})")]
+    Refused { doing: String, words: String, code: u16 },
+    /// It did not answer.
+    #[error("the cluster could not be asked to {doing}: {words}")]
+    Unanswered { doing: String, words: String, is_certain: bool },
+    /// What describes it cannot be read.
+    #[error("{file}: {words}")]
+    Description { file: String, words: String },
+    /// An object that is to be put back is not there any more.
+    #[error("{title} is gone")]
+    Gone { title: String },
+    /// An object that is none.
+    #[error("{title} is no object that can be sent: {words}")]
+    Malformed { title: String, words: String },
+}
+
+impl ClusterError {
+    /// Whether the same may succeed a little later: a connection that broke, a server that starts, one that has
+    /// too much to do, or an object that somebody else changed in between.
+    pub(crate) fn is_transient(&self) -> bool {
+        match self {
+            Self::Refused { code, .. } => matches!(code, 409 | 429 | 500 | 502..=504),
+            Self::Unanswered { is_certain, .. } => !is_certain,
+            Self::Description { .. } | Self::Gone { .. } | Self::Malformed { .. } => false,
+        }
+    }
+}
+
+/// A cluster and the namespace of an environment. All of it may be asked again without harm.
+pub(crate) trait Cluster: fmt::Debug + Send + Sync {
+    /// Whether it answers at all.
+    fn answers(&self) -> BoxFuture<'_, Result<(), ClusterError>>;
+    /// An object as it is now; nothing when it is not there.
+    fn now<'a>(&'a self, object: &'a Value) -> BoxFuture<'a, Result<Option<Value>, ClusterError>>;
+    /// Applies an object (server-side apply).
+    fn apply<'a>(&'a self, object: &'a Value) -> BoxFuture<'a, Result<(), ClusterError>>;
+    /// Makes an object again what it was; nobody else may change it in between.
+    fn put_back<'a>(&'a self, before: &'a Value) -> BoxFuture<'a, Result<(), ClusterError>>;
+    /// Returns when an object is another than in this state of it, or after a while when it is not.
+    fn changed<'a>(&'a self, state: &'a Value, patience: Duration) -> BoxFuture<'a, Result<(), ClusterError>>;
+}
+
+/// Finds the cluster of an environment.
+pub(crate) trait Clusters: fmt::Debug + Send + Sync {
+    fn connect<'a>(
+        &'a self,
+        environment: &'a EnvironmentView,
+    ) -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>>;
+}
+
+/// Those that the environments' files describe.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct DescribedClusters;
+
+struct Described {
+    client: Client,
+    namespace: String,
+}
+
+impl fmt::Debug for Described {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Described").field("namespace", &self.namespace).finish_non_exhaustive()
+    }
+}
+
+/// `kind/name`, for people.
+pub(crate) fn title(object: &Value) -> String {
+    let text = |pointer: &str| object.pointer(pointer).and_then(Value::as_str).unwrap_or("?").to_owned();
+    format!("{}/{}", text("/kind").to_lowercase(), text("/metadata/name"))
+}
+
+/// The images that an object runs; nothing when it runs none.
+pub(crate) fn images(object: &Value) -> Option<String> {
+    let containers = object.pointer("/spec/template/spec/containers")?.as_array()?;
+    let images: Vec<_> = containers.iter().filter_map(|container| container.get("image")?.as_str()).collect();
+    Some(images.join(", ")).filter(|images| !images.is_empty())
+}
+
+fn because(doing: impl Into<String>) -> impl FnOnce(kube::Error) -> ClusterError {
+    let doing = doing.into();
+    move |error| match error {
+        kube::Error::Api(status) => ClusterError::Refused { doing, words: status.message.clone(), code: status.code },
+        other => {
+            let mut is_certain = !matches!(
+                other,
+                kube::Error::HyperError(_) | kube::Error::Service(_) | kube::Error::ReadEvents(_)
+            );
+            let mut cause: &dyn std::error::Error = &other;
+            while let Some(inner) = cause.source() {
+                cause = inner;
+                // A certificate that is not trusted now is not trusted later (rustls tells it as data that makes
+                // no sense).
+                is_certain |=
+                    cause.downcast_ref::<io::Error>().is_some_and(|error| error.kind() == io::ErrorKind::InvalidData);
+            }
+            ClusterError::Unanswered { doing, words: cause.to_string(), is_certain }
+        }
+    }
+}
+
+impl Clusters for DescribedClusters {
+    fn connect<'a>(
+        &'a self,
+        environment: &'a EnvironmentView,
+    ) -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>> {
+        async move {
+            let file = &environment.kubeconfig;
+            let unread =
+                |error: kube::config::KubeconfigError| ClusterError::Description { file: file.clone(), words: error.to_string() };
+            let described = Kubeconfig::read_from(file).map_err(unread)?;
+            let config = Config::from_custom_kubeconfig(described, &KubeConfigOptions::default()).await;
+            let client = Client::try_from(config.map_err(unread)?).map_err(because("be reached"))?;
+            let cluster: Arc<dyn Cluster> = Arc::new(Described { client, namespace: environment.namespace.clone() });
+            Ok(cluster)
+        }
+        .boxed()
+    }
+}
+
+fn name(object: &Value) -> &str {
+    object.pointer("/metadata/name").and_then(Value::as_str).unwrap_or_default()
+}
+
+fn malformed(object: &Value) -> impl FnOnce(serde_json::Error) -> ClusterError {
+    let title = title(object);
+    move |error| ClusterError::Malformed { title, words: error.to_string() }
+}
+
+impl Described {
+    /// Where objects of this one's kind live.
+    async fn api(&self, object: &Value) -> Result<Api<DynamicObject>, ClusterError> {
+        let text = |key: &str| object.get(key).and_then(Value::as_str).unwrap_or_default();
+        let (group, version) = text("apiVersion").rsplit_once('/').unwrap_or(("", text("apiVersion")));
+        let gvk = GroupVersionKind::gvk(group, version, text("kind"));
+        let found = discovery::pinned_kind(&self.client, &gvk).await;
+        let (resource, capabilities) =
+            found.map_err(because(format!("find {} {}", text("apiVersion"), text("kind"))))?;
+        let namespace = object.pointer("/metadata/namespace").and_then(Value::as_str).unwrap_or(&self.namespace);
+        Ok(match capabilities.scope {
+            Scope::Cluster => Api::all_with(self.client.clone(), &resource),
+            Scope::Namespaced => Api::namespaced_with(self.client.clone(), namespace, &resource),
+        })
+    }
+}
+
+impl Cluster for Described {
+    fn answers(&self) -> BoxFuture<'_, Result<(), ClusterError>> {
+        async move { self.client.apiserver_version().await.map(|_| ()).map_err(because("tell its version")) }.boxed()
+    }
+
+    fn now<'a>(&'a self, object: &'a Value) -> BoxFuture<'a, Result<Option<Value>, ClusterError>> {
+        async move {
+            let found = self.api(object).await?.get_opt(name(object)).await;
+            let found = found.map_err(because(format!("show {}", title(object))))?;
+            found.map(|found| serde_json::to_value(&found).map_err(malformed(object))).transpose()
+        }
+        .boxed()
+    }
+
+    fn apply<'a>(&'a self, object: &'a Value) -> BoxFuture<'a, Result<(), ClusterError>> {
+        async move {
+            let params = PatchParams::apply(MANAGER).force();
+            let applied = self.api(object).await?.patch(name(object), &params, &Patch::Apply(object)).await;
+            applied.map(|_| ()).map_err(because(format!("apply {}", title(object))))
+        }
+        .boxed()
+    }
+
+    fn put_back<'a>(&'a self, before: &'a Value) -> BoxFuture<'a, Result<(), ClusterError>> {
+        async move {
+            let now = self.now(before).await?.ok_or_else(|| ClusterError::Gone { title: title(before) })?;
+            let mut object: DynamicObject = serde_json::from_value(before.clone()).map_err(malformed(before))?;
+            object.metadata.resource_version =
+                now.pointer("/metadata/resourceVersion").and_then(Value::as_str).map(str::to_owned);
+            object.metadata.managed_fields = None;
+            let params = PostParams { field_manager: Some(MANAGER.to_owned()), ..PostParams::default() };
+            let put = self.api(before).await?.replace(name(before), &params, &object).await;
+            put.map(|_| ()).map_err(because(format!("put {} back", title(before))))
+        }
+        .boxed()
+    }
+
+    fn changed<'a>(&'a self, state: &'a Value, patience: Duration) -> BoxFuture<'a, Result<(), ClusterError>> {
+        async move {
+            let params = WatchParams::default().fields(&format!("metadata.name={}", name(state)));
+            let version = state.pointer("/metadata/resourceVersion").and_then(Value::as_str).unwrap_or_default();
+            let stream = self.api(state).await?.watch(&params, version).await;
+            let mut stream = stream.map_err(because(format!("watch {}", title(state))))?.boxed();
+            // The end of the stream, or a version too old to watch from: the object is read anew anyway.
+            drop(tokio::time::timeout(patience, stream.next()).await);
+            Ok(())
+        }
+        .boxed()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_may_be_well_later_is_told_from_what_is_certain() {
+        let refused = |code| ClusterError::Refused { doing: "x".into(), words: "y".into(), code };
+        for code in [429, 500, 502, 503, 504] {
+            assert!(refused(code).is_transient(), "{code}");
+        }
+        for code in [400, 401, 403, 404, 422, 501] {
+            assert!(!refused(code).is_transient(), "{code}");
+        }
+        let broken = io::Error::from(io::ErrorKind::ConnectionReset);
+        assert!(because("x")(kube::Error::Service(Box::new(broken))).is_transient());
+        let untrusted = io::Error::new(io::ErrorKind::InvalidData, "invalid peer certificate");
+        assert!(!because("x")(kube::Error::Service(Box::new(untrusted))).is_transient());
+    }
+}

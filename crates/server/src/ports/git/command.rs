@@ -1,0 +1,174 @@
+//! Running git: with its children in a group of its own, which ends with it.
+
+use std::process::ExitStatus;
+use std::time::Duration;
+
+use rustix::process::{Pid, Signal, kill_process_group};
+use tokio::io::AsyncReadExt;
+use tokio::process::{Child, ChildStdout, Command};
+
+use super::GitError;
+
+/// How long git may take to answer.
+const PATIENCE: Duration = Duration::from_secs(120);
+/// How long git may be silent that tells how far it is, which it does each second while anything arrives.
+const SILENCE: Duration = Duration::from_secs(120);
+/// How much of what it says is kept, in bytes.
+const MOST_WORDS: usize = 16 * 1024;
+/// What lines begin with that tell how far it is (git-fetch(1), `--progress`).
+const PROGRESS: [&str; 9] = [
+    "Enumerating ",
+    "Counting ",
+    "Compressing ",
+    "Receiving ",
+    "Resolving ",
+    "Unpacking ",
+    "Total ",
+    "Auto packing ",
+    "From ",
+];
+
+/// A git that runs, with what it has started. Dropping it ends them all.
+pub(super) struct Running {
+    child: Child,
+    group: Option<Pid>,
+}
+
+impl Running {
+    pub(super) fn start(command: &mut Command) -> Result<Self, GitError> {
+        let child = command.process_group(0).kill_on_drop(true).spawn();
+        let child = child.map_err(|error| GitError::NotStarted(error.to_string()))?;
+        let group = child.id().and_then(|id| i32::try_from(id).ok()).and_then(Pid::from_raw);
+        Ok(Self { child, group })
+    }
+
+    pub(super) fn stdout(&mut self) -> Result<ChildStdout, GitError> {
+        self.child.stdout.take().ok_or_else(|| GitError::NotStarted("it gave no output".to_owned()))
+    }
+
+    pub(super) async fn wait(&mut self) -> Result<ExitStatus, GitError> {
+        let ended = self.child.wait().await.map_err(|error| GitError::NotStarted(error.to_string()));
+        // Its number may be another's from now on.
+        self.group = None;
+        ended
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        if let Some(group) = self.group {
+            // Nothing is left to be ended, where this fails.
+            let _ = kill_process_group(group, Signal::KILL);
+        }
+    }
+}
+
+/// What it said of why it failed.
+fn failure(words: &[u8]) -> GitError {
+    let words = String::from_utf8_lossy(words);
+    let lines = words.split(['\n', '\r']).map(str::trim).filter(|line| !line.is_empty());
+    let is_progress = |line: &str| {
+        let line = line.strip_prefix("remote: ").unwrap_or(line);
+        PROGRESS.iter().any(|beginning| line.starts_with(beginning))
+    };
+    GitError::Failed(lines.filter(|line| !is_progress(line)).collect::<Vec<_>>().join(" "))
+}
+
+/// Runs git to its end, and answers its output.
+pub(super) async fn output(command: &mut Command) -> Result<Vec<u8>, GitError> {
+    use std::process::Stdio;
+    let mut running = Running::start(command.stdout(Stdio::piped()).stderr(Stdio::piped()))?;
+    let mut stdout = running.stdout()?;
+    let mut stderr = running.child.stderr.take();
+    let (mut bytes, mut words) = (Vec::new(), Vec::new());
+    let work = async {
+        let said = async {
+            match &mut stderr {
+                Some(stderr) => stderr.read_to_end(&mut words).await,
+                None => Ok(0),
+            }
+        };
+        let (out, said) = tokio::join!(stdout.read_to_end(&mut bytes), said);
+        out.and(said).map_err(|error| GitError::NotStarted(error.to_string()))?;
+        running.wait().await
+    };
+    let ended = tokio::time::timeout(PATIENCE, work).await;
+    let status = ended.map_err(|_| GitError::Stalled(PATIENCE.as_secs()))??;
+    if status.success() { Ok(bytes) } else { Err(failure(&words)) }
+}
+
+/// Runs a git that tells how far it is to its end, as long as it goes on.
+pub(super) async fn progress(command: &mut Command) -> Result<(), GitError> {
+    progress_within(command, SILENCE).await
+}
+
+async fn progress_within(command: &mut Command, silence: Duration) -> Result<(), GitError> {
+    use std::process::Stdio;
+    let mut running = Running::start(command.stdout(Stdio::null()).stderr(Stdio::piped()))?;
+    let mut words: Vec<u8> = Vec::new();
+    if let Some(mut stderr) = running.child.stderr.take() {
+        let mut buffer = [0; 4096];
+        loop {
+            let read = tokio::time::timeout(silence, stderr.read(&mut buffer)).await;
+            let read = read.map_err(|_| GitError::Stalled(silence.as_secs()))?;
+            match read.map_err(|error| GitError::NotStarted(error.to_string()))? {
+                0 => break,
+                count => words.extend_from_slice(&buffer[..count]),
+            }
+            let excess = words.len().saturating_sub(MOST_WORDS);
+            words.drain(..excess);
+        }
+    }
+    let ended = tokio::time::timeout(silence, running.wait()).await;
+    let status = ended.map_err(|_| GitError::Stalled(silence.as_secs()))??;
+    if status.success() { Ok(()) } else { Err(failure(&words)) }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::path::Path;
+
+    use super::*;
+
+    fn shell(text: &str) -> Command {
+        let mut shell = Command::new("/bin/sh");
+        shell.args(["-c", text]);
+        shell
+    }
+
+    #[tokio::test]
+    async fn what_goes_on_may_take_longer_than_what_is_silent() {
+        // Twenty signs of life, together longer than the silence that is allowed.
+        let slow = "for i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20; do printf 'Receiving %s\\r' $i >&2; sleep 0.1; done";
+        progress_within(&mut shell(slow), Duration::from_secs(1)).await.unwrap();
+        let silent = progress_within(&mut shell("echo Receiving >&2; exec sleep 600"), Duration::from_secs(1)).await;
+        assert_eq!(silent, Err(GitError::Stalled(1)));
+    }
+
+    #[tokio::test]
+    async fn what_it_has_started_ends_with_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("child");
+        let text = format!("sleep 600 & echo $! > {}; echo Receiving >&2; wait", file.display());
+        assert!(progress_within(&mut shell(&text), Duration::from_secs(1)).await.is_err());
+        let child: i32 = std::fs::read_to_string(file).unwrap().trim().parse().unwrap();
+        let is_there = || Path::new(&format!("/proc/{child}/cwd")).read_link().is_ok();
+        // It is ended at once, and gone when its parent, which is process 1 now, has looked.
+        for _ in 0..6000 {
+            if !is_there() {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+        panic!("process {child} is still there");
+    }
+
+    #[tokio::test]
+    async fn a_failure_is_told_without_how_far_it_was() {
+        let text = "printf 'Receiving objects:  10%%\\rReceiving objects:  20%%\\r' >&2; echo 'fatal: the pond is dry' >&2; exit 1";
+        let failed = progress(&mut shell(text)).await;
+        assert_eq!(failed, Err(GitError::Failed("fatal: the pond is dry".into())));
+        let failed = output(&mut shell(text)).await;
+        assert_eq!(failed, Err(GitError::Failed("fatal: the pond is dry".into())));
+    }
+}

@@ -1,0 +1,99 @@
+//! Repositories of others.
+
+mod command;
+mod repository;
+
+use std::fmt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use futures_util::future::BoxFuture;
+use pondrix_core::Time;
+use tokio::io::AsyncRead;
+
+use crate::store::Refs;
+use repository::GitRepository;
+
+/// Why git did not do what it was asked for.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum GitError {
+    /// What it said when it failed.
+    #[error("{0}")]
+    Failed(String),
+    /// It could not be started, or not be heard.
+    #[error("git could not be started: {0}")]
+    NotStarted(String),
+    /// It gave no sign of life for too long.
+    #[error("git did not go on within {0} s")]
+    Stalled(u64),
+}
+
+/// What git knows of a commit.
+#[derive(Clone, Debug)]
+pub(crate) struct CommitFacts {
+    pub(crate) time: Time,
+    pub(crate) author: String,
+    pub(crate) title: String,
+}
+
+/// How the files of one commit differ from those of another.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Difference {
+    /// Files that are new or other.
+    pub(crate) changed: Vec<String>,
+    /// Files that are gone.
+    pub(crate) removed: Vec<String>,
+}
+
+/// A commit's files as a tar archive.
+pub(crate) struct Archive {
+    /// Its bytes.
+    pub(crate) bytes: Box<dyn AsyncRead + Send + Unpin>,
+    /// Whether it came whole, once its bytes have ended.
+    pub(crate) ended: BoxFuture<'static, bool>,
+}
+
+/// A repository, and the server's own copy of it.
+pub(crate) trait Repository: fmt::Debug + Send + Sync {
+    /// The branches and tags and what they name, as the repository has them now.
+    fn refs(&self) -> BoxFuture<'_, Result<Refs, GitError>>;
+    /// Brings the copy up to date, however long that takes while it goes on.
+    fn fetch(&self) -> BoxFuture<'_, Result<(), GitError>>;
+    /// The paths of the files that differ between two commits; nothing when that cannot be told.
+    fn changed<'a>(&'a self, from: &'a str, to: &'a str) -> BoxFuture<'a, Option<Vec<String>>>;
+    /// What of a commit's files is not as in another commit; nothing when that cannot be told, or is so much that
+    /// all of them are fetched as easily.
+    fn difference<'a>(&'a self, from: &'a str, to: &'a str) -> BoxFuture<'a, Option<Difference>>;
+    /// The whole id of a commit that the copy has, by its own or the beginning of it, or by that of a tag on it;
+    /// nothing when there is none.
+    fn commit<'a>(&'a self, start: &'a str) -> BoxFuture<'a, Option<String>>;
+    /// A file of a commit; nothing when the commit has no such file.
+    fn file<'a>(&'a self, commit: &'a str, path: &'a str) -> BoxFuture<'a, Result<Option<String>, GitError>>;
+    /// The names of all files of a commit.
+    fn file_names<'a>(&'a self, commit: &'a str) -> BoxFuture<'a, Result<Vec<String>, GitError>>;
+    /// What git knows of a commit.
+    fn facts<'a>(&'a self, commit: &'a str) -> BoxFuture<'a, Result<CommitFacts, GitError>>;
+    /// A commit's files as a tar archive. Only their owner may write them, as in a checkout: images are made of them.
+    /// Where files are named, it is those alone.
+    fn archive(&self, commit: &str, files: &[String]) -> Result<Archive, GitError>;
+}
+
+/// Finds the repository of an address, whose copy is in a folder.
+pub(crate) trait Repositories: fmt::Debug + Send + Sync {
+    fn open(&self, address: &str, copy: PathBuf) -> Arc<dyn Repository>;
+}
+
+/// Those that git reaches.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct GitRepositories;
+
+impl Repositories for GitRepositories {
+    fn open(&self, address: &str, copy: PathBuf) -> Arc<dyn Repository> {
+        Arc::new(GitRepository::new(address, copy))
+    }
+}
+
+/// Where the copy of a project's repository is.
+pub(crate) fn copy_path(data: &Path, project: &str) -> PathBuf {
+    data.join("repositories").join(format!("{project}.git"))
+}

@@ -1,0 +1,37 @@
+//! What the server does not decide itself: the time, the networks beyond it. Each has a real form and one that a
+//! test scripts.
+
+mod clock;
+mod cluster;
+pub(crate) mod git;
+mod registry;
+
+use std::sync::Arc;
+
+use git::{GitRepositories, Repositories};
+use registry::DistributionProbe;
+
+pub(crate) use clock::Clock;
+pub(crate) use cluster::{Cluster, ClusterError, Clusters, DescribedClusters, images, title};
+pub(crate) use registry::RegistryProbe;
+
+/// All of them.
+#[derive(Clone, Debug)]
+pub(crate) struct Ports {
+    pub(crate) clock: Clock,
+    pub(crate) clusters: Arc<dyn Clusters>,
+    pub(crate) repositories: Arc<dyn Repositories>,
+    pub(crate) registries: Arc<dyn RegistryProbe>,
+}
+
+impl Ports {
+    /// The real ones.
+    pub(crate) fn real() -> Self {
+        Self {
+            clock: Clock::of_machine(),
+            clusters: Arc::new(DescribedClusters),
+            repositories: Arc::new(GitRepositories),
+            registries: Arc::new(DistributionProbe),
+        }
+    }
+}

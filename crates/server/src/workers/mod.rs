@@ -1,0 +1,150 @@
+//! What goes on by itself: each a loop of its own, which no other waits for and which is started again when it
+//! breaks.
+
+pub(crate) mod preflight;
+pub(crate) mod rollout;
+pub(crate) mod watcher;
+
+use std::any::Any;
+use std::panic::AssertUnwindSafe;
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures_util::FutureExt;
+use tokio_util::sync::CancellationToken;
+use tracing::error;
+
+use crate::access;
+use crate::backoff::Backoff;
+use crate::domain::{Engine, PreflightOrders};
+use watcher::Watcher;
+
+/// How often is looked for what only the passing of time brings about.
+const TICK: Duration = Duration::from_secs(1);
+/// How often is looked for what is to be kept no more.
+const TIDY_PAUSE: Duration = Duration::from_secs(600);
+/// How long a loop that broke waits before it begins again: at first, and at the most.
+const FIRST_PAUSE: Duration = Duration::from_secs(1);
+const LONGEST_PAUSE: Duration = Duration::from_secs(60);
+
+/// A part of the server broke; its log says why, under this id.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the server broke while it did this; its log says why, under {id}")]
+pub(crate) struct Broken {
+    /// What to look for in the log.
+    pub(crate) id: String,
+}
+
+fn words_of(panic: &(dyn Any + Send)) -> &str {
+    let text = panic.downcast_ref::<&str>().copied();
+    text.or_else(|| panic.downcast_ref::<String>().map(String::as_str)).unwrap_or("no words")
+}
+
+/// Does something, and answers with an id where it panics; the log then has the panic under that id.
+pub(crate) async fn guard<T>(name: &str, work: impl Future<Output = T>) -> Result<T, Broken> {
+    AssertUnwindSafe(work).catch_unwind().await.map_err(|panic| {
+        let id = access::new_secret().map_or_else(|_| "no-id".to_owned(), |secret| secret.chars().take(8).collect());
+        error!(id, name, panic = words_of(&*panic), "a part of the server broke");
+        Broken { id }
+    })
+}
+
+/// Runs a loop until `shutdown`, and again when it breaks.
+async fn supervise<F: Future<Output = ()>>(
+    name: &'static str,
+    shutdown: CancellationToken,
+    mut turn: impl FnMut() -> F,
+) {
+    let mut backoff = Backoff::new(FIRST_PAUSE, LONGEST_PAUSE);
+    loop {
+        let ended = tokio::select! {
+            ended = guard(name, turn()) => ended,
+            () = shutdown.cancelled() => return,
+        };
+        match ended {
+            Ok(()) => return,
+            Err(_) => tokio::select! {
+                () = backoff.wait() => {}
+                () = shutdown.cancelled() => return,
+            },
+        }
+    }
+}
+
+/// Does something now and then, until `shutdown`.
+fn every<F: Future<Output = ()> + Send>(
+    name: &'static str,
+    pause: Duration,
+    shutdown: &CancellationToken,
+    turn: impl Fn() -> F + Clone + Send + 'static,
+) {
+    let shutdown = shutdown.clone();
+    tokio::spawn(supervise(name, shutdown, move || {
+        let turn = turn.clone();
+        async move {
+            loop {
+                turn().await;
+                tokio::time::sleep(pause).await;
+            }
+        }
+    }));
+}
+
+/// Starts everything that goes on by itself.
+pub(crate) fn start(
+    engine: &Arc<Engine>,
+    watcher: &Arc<Watcher>,
+    preflights: PreflightOrders,
+    shutdown: &CancellationToken,
+) {
+    tokio::spawn(preflight::carry_out_orders(Arc::clone(engine), preflights, shutdown.clone()));
+    tokio::spawn(rollout::carry_out_orders(Arc::clone(engine), shutdown.clone()));
+    let of_engine = || Arc::clone(engine);
+    let of_watcher = || Arc::clone(watcher);
+    let one = of_engine();
+    every("lost runners", TICK, shutdown, move || Arc::clone(&one).give_up_lost_jobs());
+    let one = of_engine();
+    every("approvals", TICK, shutdown, move || Arc::clone(&one).give_up_unanswered());
+    let one = of_engine();
+    every("runs that nobody took up", TICK, shutdown, move || Arc::clone(&one).take_up_strays());
+    let one = of_engine();
+    every("tidying", TIDY_PAUSE, shutdown, move || Arc::clone(&one).tidy());
+    let one = of_watcher();
+    every("schedules", TICK, shutdown, move || Arc::clone(&one).start_what_is_due());
+    let one = of_watcher();
+    every("moved bases", TICK, shutdown, move || Arc::clone(&one).start_on_moved_bases());
+    let one = of_watcher();
+    tokio::spawn(supervise("bases", shutdown.clone(), move || Arc::clone(&one).watch_bases()));
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    use super::*;
+
+    #[tokio::test(start_paused = true)]
+    async fn a_loop_that_breaks_begins_again_and_one_that_is_told_to_ends() {
+        let turns = Arc::new(AtomicUsize::new(0));
+        let shutdown = CancellationToken::new();
+        let (counted, stop) = (Arc::clone(&turns), shutdown.clone());
+        every("a test", Duration::from_secs(1), &shutdown, move || {
+            let turn = counted.fetch_add(1, Ordering::Relaxed);
+            if turn == 5 {
+                stop.cancel();
+            }
+            async move { assert!(turn % 2 == 0, "on purpose") }
+        });
+        shutdown.cancelled().await;
+        tokio::time::sleep(Duration::from_secs(600)).await;
+        assert_eq!(turns.load(Ordering::Relaxed), 6);
+    }
+
+    #[tokio::test]
+    async fn what_breaks_is_told_by_an_id() {
+        let broken = guard("a test", async { panic!("on purpose") }).await;
+        let broken: Result<(), Broken> = broken;
+        assert_eq!(broken.unwrap_err().id.len(), 8);
+        assert_eq!(guard("a test", async { 7 }).await, Ok(7));
+    }
+}

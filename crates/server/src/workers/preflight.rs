@@ -1,0 +1,271 @@
+//! The proof, before the first step, that a run can finish: secrets are there, registries have the images
+//! that jobs run in and take those that are pushed, environments answer. Everything that is not there is
+//! told at once, each with what mends it.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures_util::future::join_all;
+use pondrix_core::State;
+use pondrix_core::image::{Reference, Registries, Repository};
+use pondrix_core::pipeline::{JobKind, Pattern};
+use pondrix_core::plan::PlannedJob;
+use pondrix_core::run::{Event, PreflightFault};
+use pondrix_core::template;
+use pondrix_core::work::{Outputs, RunFacts};
+use pondrix_image::registry::RegistryError;
+use tokio_util::sync::CancellationToken;
+use tracing::{error, info};
+
+use super::{guard, rollout};
+use crate::domain::{Engine, EngineError, LiveRun, PreflightOrders};
+use crate::ports::RegistryProbe;
+use crate::store::{self, StoreError};
+
+/// How long a registry or an environment may take to answer.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// What a run needs, each with the first job that needs it.
+#[derive(Debug, Default)]
+struct Needs {
+    secrets: BTreeMap<String, String>,
+    images: BTreeMap<Reference, String>,
+    pushes: BTreeMap<Repository, String>,
+    environments: BTreeMap<String, String>,
+}
+
+/// Carries out preflights as they are ordered, side by side, until `shutdown`.
+pub(crate) async fn carry_out_orders(engine: Arc<Engine>, mut orders: PreflightOrders, shutdown: CancellationToken) {
+    loop {
+        let live = tokio::select! {
+            ordered = orders.recv() => ordered,
+            () = shutdown.cancelled() => return,
+        };
+        let Some(live) = live else { return };
+        tokio::spawn(carry_out(Arc::clone(&engine), live));
+    }
+}
+
+/// Looks at everything, and lets the run begin or fail.
+async fn carry_out(engine: Arc<Engine>, live: Arc<LiveRun>) {
+    let run = &live.row.facts.id;
+    let event = match guard("a preflight", look(&engine, &live)).await {
+        Ok(Ok(missing)) if missing.is_empty() => Event::Began,
+        Ok(Ok(missing)) => {
+            info!(%run, count = missing.len(), "the preflight found faults");
+            Event::PreflightFailed { missing }
+        }
+        Ok(Err(error)) => {
+            // What the records cannot tell now is found out by the jobs themselves.
+            error!(%run, %error, "the preflight could not be done");
+            Event::Began
+        }
+        Err(broken) => {
+            let fix = format!("pondrix rerun '{run}' --all; if it happens again, tell whoever keeps the server");
+            Event::PreflightFailed { missing: vec![fault("preflight", broken.to_string(), fix)] }
+        }
+    };
+    match engine.record_until_stored(&live, &event).await {
+        // Stopped meanwhile.
+        Ok(()) | Err(EngineError::Refused(_)) => {}
+        Err(error) => error!(%run, %error, "the run could not begin"),
+    }
+}
+
+impl Needs {
+    fn of(live: &LiveRun, jobs: &[&PlannedJob]) -> Self {
+        let mut needs = Self::default();
+        for job in jobs {
+            let key = || job.key.to_string();
+            match &job.kind {
+                JobKind::Steps(steps) => {
+                    for secret in &steps.secrets {
+                        needs.secrets.entry(secret.name.value.clone()).or_insert_with(key);
+                    }
+                    // An image that this run pushes under a name of its own is not there yet.
+                    let values = live.row.facts.values(job, &Outputs::new());
+                    for image in steps.images() {
+                        let filled = template::fill(&image.value, &values).ok();
+                        if let Some(image) = filled.and_then(|filled| filled.parse().ok()) {
+                            needs.images.entry(image).or_insert_with(key);
+                        }
+                    }
+                }
+                JobKind::Image(image) => {
+                    for secret in image.secrets.iter().chain(&image.keys) {
+                        needs.secrets.entry(secret.name.value.clone()).or_insert_with(key);
+                    }
+                    if let Some(cache) = &image.cache {
+                        needs.pushes.entry(cache.clone()).or_insert_with(key);
+                    }
+                    for push in &image.pushes {
+                        needs.pushes.entry(push.repository.clone()).or_insert_with(key);
+                    }
+                }
+                JobKind::Rollout(rollout) => {
+                    needs.environments.entry(rollout.to.value.clone()).or_insert_with(key);
+                }
+            }
+        }
+        needs.images.retain(|image, _| !needs.pushes.contains_key(&image.repository));
+        needs
+    }
+}
+
+async fn look(engine: &Engine, live: &LiveRun) -> Result<Vec<PreflightFault>, StoreError> {
+    let run = live.state.lock().await.run.clone();
+    // What is left out, or passed in an earlier run, needs nothing.
+    let is_to_run = |job: &&PlannedJob| run.job(&job.key).is_some_and(|job| job.state == State::Queued);
+    let jobs: Vec<_> = live.row.plan.jobs().filter(is_to_run).collect();
+    let needs = Needs::of(live, &jobs);
+    let facts = &live.row.facts;
+    let registries = engine.registries().await?;
+    let mut faults = secrets(engine, facts, &needs.secrets).await?;
+    faults.extend(files(engine, live, &jobs).await?);
+    let probe = &*engine.probe;
+    let images = needs.images.iter().map(|(image, job)| image_is_there(probe, &registries, image, job));
+    let pushes = needs.pushes.iter().map(|(repository, job)| may_push(probe, &registries, repository, job));
+    let environments = needs.environments.iter().map(|(name, job)| environment(engine, name, job));
+    let (images, pushes, environments) = tokio::join!(join_all(images), join_all(pushes), join_all(environments));
+    faults.extend(images.into_iter().chain(pushes).chain(environments).flatten());
+    let turn = |fault: &PreflightFault| live.row.plan.jobs().position(|job| job.key.as_str() == fault.job);
+    faults.sort_by_key(turn);
+    Ok(faults)
+}
+
+fn fault(job: &str, what: impl Into<String>, fix: impl Into<String>) -> PreflightFault {
+    PreflightFault { job: job.to_owned(), what: what.into(), fix: fix.into() }
+}
+
+async fn secrets(
+    engine: &Engine,
+    facts: &RunFacts,
+    wanted: &BTreeMap<String, String>,
+) -> Result<Vec<PreflightFault>, StoreError> {
+    if wanted.is_empty() {
+        return Ok(Vec::new());
+    }
+    let name = facts.id.project.clone();
+    let there: BTreeSet<String> = engine
+        .store
+        .read(move |c| match store::project(c, name.as_str())? {
+            Some(project) => Ok(store::secrets(c, project.id)?.into_iter().map(|secret| secret.name).collect()),
+            None => Ok(BTreeSet::new()),
+        })
+        .await?;
+    let project = &facts.id.project;
+    let missing = wanted.iter().filter(|(name, _)| !there.contains(*name)).map(|(name, job)| {
+        fault(job, format!("{project} has no secret `{name}`"), format!("pondrix secret set {project} {name}"))
+    });
+    Ok(missing.collect())
+}
+
+/// Files that image jobs and rollouts name, and that the commit does not have.
+async fn files(engine: &Engine, live: &LiveRun, jobs: &[&PlannedJob]) -> Result<Vec<PreflightFault>, StoreError> {
+    if jobs.iter().all(|job| matches!(job.kind, JobKind::Steps(_))) {
+        return Ok(Vec::new());
+    }
+    let names = match engine.file_names(&live.row).await {
+        Ok(names) => names,
+        Err(error) => return Ok(vec![fault("preflight", error.to_string(), "look at the project: pondrix project list")]),
+    };
+    let mut faults = Vec::new();
+    // What is missing for a part is missing for the whole, and is told once.
+    for job in jobs.iter().filter(|job| !live.row.plan.is_part(&job.key)) {
+        let mut missing = |what: String, word: &str| {
+            faults.push(fault(
+                job.key.as_str(),
+                what,
+                format!("correct `{word}` in the pipeline file, or commit the file"),
+            ));
+        };
+        match &job.kind {
+            JobKind::Image(image) => {
+                if !names.contains(&image.recipe) {
+                    missing(format!("the commit has no file {}, the recipe", image.recipe), "recipe");
+                }
+                let folder = format!("{}/", image.context);
+                if image.context != "." && !names.iter().any(|name| name.starts_with(&folder)) {
+                    missing(format!("the commit has no folder {}, the context", image.context), "context");
+                }
+            }
+            JobKind::Rollout(rollout) => {
+                let fits = |text: &String, name: &String| Pattern::new(text).is_ok_and(|pattern| pattern.matches(name));
+                for text in rollout.manifests.iter().filter(|text| !names.iter().any(|name| fits(text, name))) {
+                    missing(format!("the commit has no file that fits `{text}`"), "manifests");
+                }
+            }
+            JobKind::Steps(_) => {}
+        }
+    }
+    Ok(faults)
+}
+
+async fn image_is_there(
+    probe: &dyn RegistryProbe,
+    registries: &Registries,
+    image: &Reference,
+    job: &str,
+) -> Option<PreflightFault> {
+    let host = image.repository.host();
+    match tokio::time::timeout(PATIENCE, probe.has_image(image, registries)).await {
+        Ok(Ok(true)) => None,
+        Ok(Ok(false)) => Some(fault(
+            job,
+            format!("the registry {host} has no {image}"),
+            "push it there, or correct `container` in the pipeline file",
+        )),
+        Ok(Err(error)) => {
+            let advice = advice_for(&error, host);
+            Some(fault(job, error.to_string(), advice))
+        }
+        Err(_) => Some(fault(job, silent(host), registry_advice(host))),
+    }
+}
+
+async fn may_push(
+    probe: &dyn RegistryProbe,
+    registries: &Registries,
+    repository: &Repository,
+    job: &str,
+) -> Option<PreflightFault> {
+    let host = repository.host();
+    match tokio::time::timeout(PATIENCE, probe.may_push(repository, registries)).await {
+        Ok(Ok(())) => None,
+        Ok(Err(error @ RegistryError::Refused { .. })) => {
+            Some(fault(job, error.to_string(), format!("have {host} allow pushing into {}", repository.path())))
+        }
+        Ok(Err(error)) => {
+            let advice = advice_for(&error, host);
+            Some(fault(job, error.to_string(), advice))
+        }
+        Err(_) => Some(fault(job, silent(host), registry_advice(host))),
+    }
+}
+
+fn silent(host: &str) -> String {
+    format!("the registry {host} did not answer within {} s", PATIENCE.as_secs())
+}
+
+fn advice_for(error: &RegistryError, host: &str) -> String {
+    match error {
+        RegistryError::SignIn { .. } => format!("pondrix registry add {host} --user NAME says who signs in"),
+        _ => registry_advice(host),
+    }
+}
+
+fn registry_advice(host: &str) -> String {
+    format!("pondrix registry add {host} --at URL says where it is reached")
+}
+
+async fn environment(engine: &Engine, name: &str, job: &str) -> Option<PreflightFault> {
+    match tokio::time::timeout(PATIENCE, rollout::reach(engine, name)).await {
+        Ok(Ok(())) => None,
+        Ok(Err(error)) => Some(fault(job, error.to_string(), format!("pondrix environment set {name} --kubeconfig FILE"))),
+        Err(_) => {
+            let what = format!("the environment `{name}` did not answer within {} s", PATIENCE.as_secs());
+            Some(fault(job, what, format!("pondrix environment set {name} --kubeconfig FILE")))
+        }
+    }
+}
