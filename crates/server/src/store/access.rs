@@ -30,7 +30,7 @@ impl TokenKind {
 /// Whether there is a token of this kind.
 pub(crate) fn has_token(connection: &Connection, kind: TokenKind) -> Result<bool, StoreError> {
     let question = "SELECT EXISTS (SELECT 1 FROM tokens WHERE kind = ?1)";
-    Ok(connection.query_row(question, [kind.word()], |row| row.get(0))?)
+    Ok(connection.prepare_cached(question)?.query_row([kind.word()], |row| row.get(0))?)
 }
 
 /// Keeps a token's hash.
@@ -43,17 +43,15 @@ pub(crate) fn put_token(
     now: Time,
     expires: Option<Time>,
 ) -> Result<(), StoreError> {
-    connection.execute("DELETE FROM tokens WHERE expires <= ?1", [now.millis()])?;
-    connection.execute(
-        "INSERT INTO tokens (hash, kind, name, created, expires, groups) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-        params![hash, kind.word(), name, now.millis(), expires.map(Time::millis), groups.join(" ")],
+    connection.prepare_cached("DELETE FROM tokens WHERE expires <= ?1")?.execute([now.millis()])?;
+    connection.prepare_cached("INSERT INTO tokens (hash, kind, name, created, expires, groups) VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![hash, kind.word(), name, now.millis(), expires.map(Time::millis), groups.join(" ")],
     )?;
     Ok(())
 }
 
 /// Forgets a token.
 pub(crate) fn remove_token(connection: &Connection, hash: &[u8; 32]) -> Result<(), StoreError> {
-    connection.execute("DELETE FROM tokens WHERE hash = ?1", [hash])?;
+    connection.prepare_cached("DELETE FROM tokens WHERE hash = ?1")?.execute([hash])?;
     Ok(())
 }
 
@@ -67,14 +65,14 @@ pub(crate) fn add_person(connection: &Connection, hash: &[u8; 32], person: &Toke
 
 /// Forgets a person's token and sessions; answers whether there was one.
 pub(crate) fn remove_person(connection: &Connection, name: &str) -> Result<bool, StoreError> {
-    let gone = connection.execute("DELETE FROM tokens WHERE name = ?1 AND kind IN ('admin', 'session')", [name])?;
+    let gone = connection.prepare_cached("DELETE FROM tokens WHERE name = ?1 AND kind IN ('admin', 'session')")?.execute([name])?;
     Ok(gone > 0)
 }
 
 /// The people who have a token, by name.
 pub(crate) fn people(connection: &Connection) -> Result<Vec<TokenView>, StoreError> {
     let question = "SELECT name, groups, created FROM tokens WHERE kind = 'admin' ORDER BY name";
-    let mut statement = connection.prepare(question)?;
+    let mut statement = connection.prepare_cached(question)?;
     let rows = statement.query_map([], |row| {
         let created = Time::from_millis(row.get(2)?);
         Ok(TokenView { name: row.get(0)?, groups: groups_of(&row.get::<_, String>(1)?), created })
@@ -97,7 +95,7 @@ pub(crate) struct Shown {
 /// What a token is for and whose it is, when it is known and has not expired.
 pub(crate) fn token(connection: &Connection, hash: &[u8; 32], now: Time) -> Result<Option<Shown>, StoreError> {
     let question = "SELECT kind, name, groups FROM tokens WHERE hash = ?1 AND (expires IS NULL OR expires > ?2)";
-    let row = connection.query_row(question, params![hash, now.millis()], |row| {
+    let row = connection.prepare_cached(question)?.query_row(params![hash, now.millis()], |row| {
         Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?))
     });
     Ok(row.optional()?.and_then(|(kind, name, groups)| {

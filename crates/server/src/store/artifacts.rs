@@ -32,13 +32,9 @@ fn digest_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Digest> {
 
 /// Keeps files. Those that the job kept under this name the time before are forgotten.
 pub(crate) fn put_artifact(connection: &Connection, run: i64, artifact: &ArtifactRow) -> Result<(), StoreError> {
-    connection.execute(
-        "DELETE FROM artifacts WHERE run = ?1 AND job = ?2 AND name = ?3",
-        params![run, artifact.job.as_str(), artifact.name],
+    connection.prepare_cached("DELETE FROM artifacts WHERE run = ?1 AND job = ?2 AND name = ?3")?.execute(params![run, artifact.job.as_str(), artifact.name],
     )?;
-    connection.execute(
-        "INSERT INTO artifacts (run, job, name, created, until) VALUES (?1, ?2, ?3, ?4, ?5)",
-        params![run, artifact.job.as_str(), artifact.name, artifact.created.millis(), artifact.until.millis()],
+    connection.prepare_cached("INSERT INTO artifacts (run, job, name, created, until) VALUES (?1, ?2, ?3, ?4, ?5)")?.execute(params![run, artifact.job.as_str(), artifact.name, artifact.created.millis(), artifact.until.millis()],
     )?;
     let id = connection.last_insert_rowid();
     let mut insert = connection.prepare_cached(
@@ -140,9 +136,7 @@ pub(crate) fn put_cache(
     most: u64,
 ) -> Result<(), StoreError> {
     let size = i64::try_from(cache.size).unwrap_or(i64::MAX);
-    connection.execute(
-        "INSERT OR IGNORE INTO caches (project, scope, key, digest, size, created, used) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)",
-        params![project, scope, cache.key, cache.digest.bytes(), size, now.millis()],
+    connection.prepare_cached("INSERT OR IGNORE INTO caches (project, scope, key, digest, size, created, used) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)")?.execute(params![project, scope, cache.key, cache.digest.bytes(), size, now.millis()],
     )?;
     let mut statement = connection
         .prepare("SELECT scope, key, size FROM caches WHERE project = ?1 ORDER BY used DESC, created DESC")?;
@@ -154,9 +148,7 @@ pub(crate) fn put_cache(
         let (scope, key, size) = row?;
         total += size;
         if total > most {
-            connection.execute(
-                "DELETE FROM caches WHERE project = ?1 AND scope = ?2 AND key = ?3",
-                params![project, scope, key],
+            connection.prepare_cached("DELETE FROM caches WHERE project = ?1 AND scope = ?2 AND key = ?3")?.execute(params![project, scope, key],
             )?;
         }
     }
@@ -165,9 +157,7 @@ pub(crate) fn put_cache(
 
 /// Remembers which tests of a job failed.
 pub(crate) fn put_tests(connection: &Connection, run: i64, job: &JobKey, failed: &[String]) -> Result<(), StoreError> {
-    connection.execute(
-        "INSERT OR IGNORE INTO tested_jobs (project, job, run) SELECT project, ?2, id FROM runs WHERE id = ?1",
-        params![run, job.as_str()],
+    connection.prepare_cached("INSERT OR IGNORE INTO tested_jobs (project, job, run) SELECT project, ?2, id FROM runs WHERE id = ?1")?.execute(params![run, job.as_str()],
     )?;
     let mut insert =
         connection.prepare_cached("INSERT OR IGNORE INTO failed_tests (run, job, test) VALUES (?1, ?2, ?3)")?;

@@ -52,11 +52,9 @@ pub(crate) fn put_image(connection: &Connection, pushed: &Pushed<'_>) -> Result<
     if overtaken(connection, *run, newest, &[branch, &job.as_str(), &repository.to_string()])?.is_some() {
         return Ok(());
     }
-    connection.execute(
-        "INSERT INTO images (project, branch, job, repository, digest, run, base, base_digest)
+    connection.prepare_cached("INSERT INTO images (project, branch, job, repository, digest, run, base, base_digest)
          SELECT project, ?2, ?3, ?4, ?5, ?1, ?6, ?7 FROM runs WHERE id = ?1
-         ON CONFLICT DO UPDATE SET digest = ?5, run = ?1, base = ?6, base_digest = ?7",
-        params![
+         ON CONFLICT DO UPDATE SET digest = ?5, run = ?1, base = ?6, base_digest = ?7")?.execute(params![
             run,
             branch,
             job.as_str(),
@@ -80,34 +78,30 @@ pub(crate) fn put_image(connection: &Connection, pushed: &Pushed<'_>) -> Result<
 /// are to start.
 pub(crate) fn base_is(connection: &Connection, name: &str, digest: &Digest) -> Result<(), StoreError> {
     let digest = digest.to_string();
-    let known = connection.query_row("SELECT digest FROM bases WHERE name = ?1", [name], |row| row.get::<_, String>(0));
+    let known = connection.prepare_cached("SELECT digest FROM bases WHERE name = ?1")?.query_row([name], |row| row.get::<_, String>(0));
     // Nothing was built on it, or it was this one before.
     if known.optional()?.is_none_or(|known| known == digest) {
         return Ok(());
     }
-    connection.execute(
-        "UPDATE bases SET digest = ?2, moved = CAST(unixepoch('subsec') * 1000 AS INTEGER) WHERE name = ?1",
-        params![name, digest],
+    connection.prepare_cached("UPDATE bases SET digest = ?2, moved = CAST(unixepoch('subsec') * 1000 AS INTEGER) WHERE name = ?1")?.execute(params![name, digest],
     )?;
-    connection.execute(
-        "INSERT INTO base_starts (project, branch, base)
+    connection.prepare_cached("INSERT INTO base_starts (project, branch, base)
          SELECT DISTINCT project, branch, base FROM images WHERE base = ?1 AND base_digest <> ?2
-         ON CONFLICT DO NOTHING",
-        params![name, digest],
+         ON CONFLICT DO NOTHING")?.execute(params![name, digest],
     )?;
     Ok(())
 }
 
 /// The names of all bases that the newest images were built on.
 pub(crate) fn bases(connection: &Connection) -> Result<Vec<String>, StoreError> {
-    let mut statement = connection.prepare("SELECT DISTINCT base FROM images WHERE base IS NOT NULL")?;
+    let mut statement = connection.prepare_cached("SELECT DISTINCT base FROM images WHERE base IS NOT NULL")?;
     let rows = statement.query_map([], |row| row.get(0))?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
 
 /// Branches that are to start, each with the base that moved.
 pub(crate) fn base_starts(connection: &Connection) -> Result<Vec<(Project, String, String)>, StoreError> {
-    let mut statement = connection.prepare(
+    let mut statement = connection.prepare_cached(
         "SELECT p.id, p.name, p.repository, p.hook_secret, s.branch, s.base
          FROM base_starts s JOIN projects p ON p.id = s.project ORDER BY p.name, s.branch",
     )?;
@@ -117,6 +111,6 @@ pub(crate) fn base_starts(connection: &Connection) -> Result<Vec<(Project, Strin
 
 /// A branch was looked at since its base moved.
 pub(crate) fn end_base_start(connection: &Connection, project: i64, branch: &str) -> Result<(), StoreError> {
-    connection.execute("DELETE FROM base_starts WHERE project = ?1 AND branch = ?2", params![project, branch])?;
+    connection.prepare_cached("DELETE FROM base_starts WHERE project = ?1 AND branch = ?2")?.execute(params![project, branch])?;
     Ok(())
 }

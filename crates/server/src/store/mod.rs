@@ -85,6 +85,8 @@ const MIGRATIONS: [Migration; 13] = [
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);
+/// How many questions a connection remembers how to answer: more than there are.
+const STATEMENTS_KEPT: usize = 256;
 /// How many idle connections are kept for readers.
 const READERS_KEPT: usize = 4;
 
@@ -147,6 +149,7 @@ enum Place {
 fn open(path: &Path, flags: OpenFlags, busy_time: Duration) -> Result<Connection, StoreError> {
     let connection = Connection::open_with_flags(path, flags)?;
     connection.busy_timeout(busy_time)?;
+    connection.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
     connection.pragma_update(None, "foreign_keys", true)?;
     Ok(connection)
 }

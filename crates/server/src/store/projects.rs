@@ -49,9 +49,7 @@ pub(crate) fn add(
     if by_name(connection, name.as_str())?.is_some() {
         return Err(StoreError::Exists(format!("the project {name}")));
     }
-    connection.execute(
-        "INSERT INTO projects (name, repository, hook_secret, added) VALUES (?1, ?2, ?3, ?4)",
-        params![name.as_str(), repository, hook_secret, now.millis()],
+    connection.prepare_cached("INSERT INTO projects (name, repository, hook_secret, added) VALUES (?1, ?2, ?3, ?4)")?.execute(params![name.as_str(), repository, hook_secret, now.millis()],
     )?;
     let id = connection.last_insert_rowid();
     Ok(Project { id, name: name.clone(), repository: repository.to_owned(), hook_secret: hook_secret.to_owned() })
@@ -60,12 +58,12 @@ pub(crate) fn add(
 /// The project of this name.
 pub(crate) fn by_name(connection: &Connection, name: &str) -> Result<Option<Project>, StoreError> {
     let question = "SELECT id, name, repository, hook_secret FROM projects WHERE name = ?1";
-    Ok(connection.query_row(question, [name], project_of).optional()?)
+    Ok(connection.prepare_cached(question)?.query_row([name], project_of).optional()?)
 }
 
 /// All projects, by name.
 pub(crate) fn all(connection: &Connection) -> Result<Vec<ProjectRow>, StoreError> {
-    let mut statement = connection.prepare(
+    let mut statement = connection.prepare_cached(
         "SELECT p.id, p.name, p.repository, p.hook_secret, p.seen, p.note, p.faulty, r.number, r.state,
                 p.weight, p.job_limit, p.templates
          FROM projects p LEFT JOIN runs r ON r.project = p.id AND r.number = p.next_number - 1
@@ -139,7 +137,7 @@ pub(crate) fn see_ref(
 /// How much of the runners each project may use.
 pub(crate) fn shares(connection: &Connection) -> Result<BTreeMap<ProjectName, Share>, StoreError> {
     let mut statement =
-        connection.prepare("SELECT id, name, repository, hook_secret, weight, job_limit FROM projects")?;
+        connection.prepare_cached("SELECT id, name, repository, hook_secret, weight, job_limit FROM projects")?;
     let rows = statement
         .query_map([], |row| Ok((project_of(row)?.name, Share { weight: row.get(4)?, limit: row.get(5)? })))?;
     Ok(rows.collect::<Result<_, _>>()?)
@@ -147,9 +145,7 @@ pub(crate) fn shares(connection: &Connection) -> Result<BTreeMap<ProjectName, Sh
 
 /// Sets how much of the runners a project may use.
 pub(crate) fn put_share(connection: &Connection, project: i64, share: Share) -> Result<(), StoreError> {
-    connection.execute(
-        "UPDATE projects SET weight = ?2, job_limit = ?3 WHERE id = ?1",
-        params![project, share.weight, share.limit],
+    connection.prepare_cached("UPDATE projects SET weight = ?2, job_limit = ?3 WHERE id = ?1")?.execute(params![project, share.weight, share.limit],
     )?;
     Ok(())
 }
@@ -162,18 +158,14 @@ pub(crate) fn see(
     note: Option<&str>,
     faulty: bool,
 ) -> Result<(), StoreError> {
-    connection.execute(
-        "UPDATE projects SET seen = coalesce(?2, seen), note = ?3, faulty = ?4 WHERE id = ?1",
-        params![project, seen.map(Time::millis), note, faulty],
+    connection.prepare_cached("UPDATE projects SET seen = coalesce(?2, seen), note = ?3, faulty = ?4 WHERE id = ?1")?.execute(params![project, seen.map(Time::millis), note, faulty],
     )?;
     Ok(())
 }
 
 /// Remembers that the repository was seen. A fault that was noted is over; another note stays.
 pub(crate) fn seen_well(connection: &Connection, project: i64, seen: Option<Time>) -> Result<(), StoreError> {
-    connection.execute(
-        "UPDATE projects SET seen = ?2, note = CASE WHEN faulty THEN NULL ELSE note END, faulty = 0 WHERE id = ?1",
-        params![project, seen.map(Time::millis)],
+    connection.prepare_cached("UPDATE projects SET seen = ?2, note = CASE WHEN faulty THEN NULL ELSE note END, faulty = 0 WHERE id = ?1")?.execute(params![project, seen.map(Time::millis)],
     )?;
     Ok(())
 }
@@ -181,5 +173,5 @@ pub(crate) fn seen_well(connection: &Connection, project: i64, seen: Option<Time
 /// Whether the repository was ever seen.
 pub(crate) fn was_seen(connection: &Connection, project: i64) -> Result<bool, StoreError> {
     let question = "SELECT seen IS NOT NULL FROM projects WHERE id = ?1";
-    Ok(connection.query_row(question, [project], |row| row.get(0))?)
+    Ok(connection.prepare_cached(question)?.query_row([project], |row| row.get(0))?)
 }

@@ -36,10 +36,8 @@ pub(crate) fn put_record(
 ) -> Result<(), StoreError> {
     let body = Body { layers: record.layers.clone(), packages: record.packages.clone() };
     let size: u64 = record.layers.iter().map(|layer| layer.size).sum();
-    connection.execute(
-        "INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10) ON CONFLICT DO NOTHING",
-        params![
+    connection.prepare_cached("INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10) ON CONFLICT DO NOTHING")?.execute(params![
             record.repository.to_string(),
             record.digest.to_string(),
             run,
@@ -63,11 +61,9 @@ pub(crate) fn put_index(
     record: &IndexRecord,
     now: Time,
 ) -> Result<(), StoreError> {
-    connection.execute(
-        "INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
+    connection.prepare_cached("INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
          SELECT repository, ?2, ?4, ?5, ?6, base, base_digest, size, packages, body
-         FROM image_records WHERE repository = ?1 AND digest = ?3 ON CONFLICT DO NOTHING",
-        params![
+         FROM image_records WHERE repository = ?1 AND digest = ?3 ON CONFLICT DO NOTHING")?.execute(params![
             record.repository.to_string(),
             record.digest.to_string(),
             record.image.to_string(),
@@ -89,16 +85,12 @@ pub(crate) fn put_tags(
     now: Time,
 ) -> Result<(), StoreError> {
     for tag in tags {
-        connection.execute(
-            "UPDATE image_tags SET last_run = ?4 WHERE digest = ?3 AND id = (
-                 SELECT id FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)",
-            params![repository.to_string(), tag.as_str(), digest.to_string(), run],
+        connection.prepare_cached("UPDATE image_tags SET last_run = ?4 WHERE digest = ?3 AND id = (
+                 SELECT id FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)")?.execute(params![repository.to_string(), tag.as_str(), digest.to_string(), run],
         )?;
-        connection.execute(
-            "INSERT INTO image_tags (repository, tag, digest, run, at)
+        connection.prepare_cached("INSERT INTO image_tags (repository, tag, digest, run, at)
              SELECT ?1, ?2, ?3, ?4, ?5 WHERE ?3 IS NOT (
-                 SELECT digest FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)",
-            params![repository.to_string(), tag.as_str(), digest.to_string(), run, now.millis()],
+                 SELECT digest FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)")?.execute(params![repository.to_string(), tag.as_str(), digest.to_string(), run, now.millis()],
         )?;
     }
     Ok(())
@@ -106,7 +98,7 @@ pub(crate) fn put_tags(
 
 /// The layers of these whose files are not known.
 pub(crate) fn unlisted(connection: &Connection, layers: Vec<Digest>) -> Result<Vec<Digest>, StoreError> {
-    let mut known = connection.prepare("SELECT 1 FROM layer_listings WHERE diff_id = ?1")?;
+    let mut known = connection.prepare_cached("SELECT 1 FROM layer_listings WHERE diff_id = ?1")?;
     let mut missing = Vec::new();
     for layer in layers {
         if !known.exists([layer.to_string()])? {
@@ -118,9 +110,7 @@ pub(crate) fn unlisted(connection: &Connection, layers: Vec<Digest>) -> Result<V
 
 /// Keeps the files of a layer.
 pub(crate) fn put_listing(connection: &Connection, layer: &Digest, files: &[Entry]) -> Result<(), StoreError> {
-    connection.execute(
-        "INSERT INTO layer_listings (diff_id, body) VALUES (?1, ?2) ON CONFLICT DO NOTHING",
-        params![layer.to_string(), packed(&files)?],
+    connection.prepare_cached("INSERT INTO layer_listings (diff_id, body) VALUES (?1, ?2) ON CONFLICT DO NOTHING")?.execute(params![layer.to_string(), packed(&files)?],
     )?;
     Ok(())
 }
@@ -128,7 +118,7 @@ pub(crate) fn put_listing(connection: &Connection, layer: &Digest, files: &[Entr
 /// The files of a layer; none where they are not known.
 pub(crate) fn listing(connection: &Connection, layer: &Digest) -> Result<Vec<Entry>, StoreError> {
     let question = "SELECT body FROM layer_listings WHERE diff_id = ?1";
-    let body = connection.query_row(question, [layer.to_string()], |row| row.get::<_, Vec<u8>>(0)).optional()?;
+    let body = connection.prepare_cached(question)?.query_row([layer.to_string()], |row| row.get::<_, Vec<u8>>(0)).optional()?;
     body.map_or(Ok(Vec::new()), |body| unpacked(&body))
 }
 
@@ -140,11 +130,9 @@ pub(crate) fn put_running(
     environment: &str,
     image: &str,
 ) -> Result<(), StoreError> {
-    connection.execute(
-        "INSERT INTO running_images (environment, project, job, image, run)
+    connection.prepare_cached("INSERT INTO running_images (environment, project, job, image, run)
          SELECT ?1, project, ?2, ?3, ?4 FROM runs WHERE id = ?4
-         ON CONFLICT DO UPDATE SET image = ?3, run = ?4",
-        params![environment, job.as_str(), image, run],
+         ON CONFLICT DO UPDATE SET image = ?3, run = ?4")?.execute(params![environment, job.as_str(), image, run],
     )?;
     Ok(())
 }
@@ -189,7 +177,7 @@ pub(crate) fn images(
     project: Option<&str>,
     most: usize,
 ) -> Result<Vec<ImageSummary>, StoreError> {
-    let mut statement = connection.prepare(&format!(
+    let mut statement = connection.prepare_cached(&format!(
         "SELECT {SUMMARY} WHERE (?1 IS NULL OR i.repository = ?1) AND (?2 IS NULL OR p.name = ?2)
          ORDER BY i.created DESC, i.digest LIMIT ?3"
     ))?;
@@ -199,7 +187,7 @@ pub(crate) fn images(
 
 /// The repositories that have this name, or end with it.
 pub(crate) fn repositories(connection: &Connection, name: &str) -> Result<Vec<String>, StoreError> {
-    let mut statement = connection.prepare(
+    let mut statement = connection.prepare_cached(
         "SELECT DISTINCT repository FROM image_records
          WHERE repository = ?1 OR substr(repository, -length(?1) - 1) = '/' || ?1 ORDER BY repository",
     )?;
@@ -210,7 +198,7 @@ pub(crate) fn repositories(connection: &Connection, name: &str) -> Result<Vec<St
 /// The digest that a tag of a repository names now.
 pub(crate) fn tagged(connection: &Connection, repository: &str, tag: &str) -> Result<Option<String>, StoreError> {
     let question = "SELECT digest FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1";
-    Ok(connection.query_row(question, params![repository, tag], |row| row.get(0)).optional()?)
+    Ok(connection.prepare_cached(question)?.query_row(params![repository, tag], |row| row.get(0)).optional()?)
 }
 
 /// One image, by its digest or the beginning of it; the newest where none is said.
@@ -223,10 +211,10 @@ pub(crate) fn image(
         "SELECT {SUMMARY} WHERE i.repository = ?1 AND (?2 IS NULL OR substr(i.digest, 1, length(?2)) = ?2)
          ORDER BY i.created DESC LIMIT 1"
     );
-    let found = connection.query_row(&question, params![repository, digest], summary).optional()?;
+    let found = connection.prepare_cached(&question)?.query_row(params![repository, digest], summary).optional()?;
     let Some(found) = found else { return Ok(None) };
     let question = "SELECT body FROM image_records WHERE repository = ?1 AND digest = ?2";
-    let body: Vec<u8> = connection.query_row(question, params![repository, found.digest], |row| row.get(0))?;
+    let body: Vec<u8> = connection.prepare_cached(question)?.query_row(params![repository, found.digest], |row| row.get(0))?;
     Ok(Some((found, unpacked(&body)?)))
 }
 
@@ -236,7 +224,7 @@ pub(crate) fn tag_changes(
     repository: &str,
     most: usize,
 ) -> Result<Vec<TagChange>, StoreError> {
-    let mut statement = connection.prepare(
+    let mut statement = connection.prepare_cached(
         "SELECT t.tag, t.digest, t.at, p.name || '#' || r.number FROM image_tags t
          JOIN runs r ON r.id = t.run JOIN projects p ON p.id = r.project
          WHERE t.repository = ?1 ORDER BY t.id DESC LIMIT ?2",
@@ -249,7 +237,7 @@ pub(crate) fn tag_changes(
 
 /// The newest image of each branch and job, and the tags that name it; in no order.
 pub(crate) fn newest(connection: &Connection) -> Result<Vec<(ChainLink, Vec<String>)>, StoreError> {
-    let mut statement = connection.prepare(
+    let mut statement = connection.prepare_cached(
         "SELECT p.name, i.branch, i.job, i.repository, i.digest, p.name || '#' || r.number, i.base, i.base_digest,
                 b.digest, b.moved,
                 EXISTS (SELECT 1 FROM base_starts s WHERE s.project = i.project AND s.branch = i.branch)

@@ -32,7 +32,7 @@ fn row(row: &Row<'_>) -> rusqlite::Result<RegistryRow> {
 
 /// All of them, by host.
 pub(crate) fn all(connection: &Connection) -> Result<Vec<RegistryRow>, StoreError> {
-    let mut statement = connection.prepare(&format!("SELECT {COLUMNS} FROM registries ORDER BY host"))?;
+    let mut statement = connection.prepare_cached(&format!("SELECT {COLUMNS} FROM registries ORDER BY host"))?;
     let rows = statement.query_map([], row)?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
@@ -40,24 +40,22 @@ pub(crate) fn all(connection: &Connection) -> Result<Vec<RegistryRow>, StoreErro
 /// One of them.
 pub(crate) fn by_host(connection: &Connection, host: &str) -> Result<Option<RegistryRow>, StoreError> {
     let question = format!("SELECT {COLUMNS} FROM registries WHERE host = ?1");
-    Ok(connection.query_row(&question, [host], row).optional()?)
+    Ok(connection.prepare_cached(&question)?.query_row([host], row).optional()?)
 }
 
 /// Sets one. Bare names mean one registry: it is then no other.
 pub(crate) fn put(connection: &Connection, registry: &RegistryRow) -> Result<(), StoreError> {
     if registry.bare_names.is_some() {
-        connection.execute("UPDATE registries SET bare_names = NULL WHERE host <> ?1", [&registry.host])?;
+        connection.prepare_cached("UPDATE registries SET bare_names = NULL WHERE host <> ?1")?.execute([&registry.host])?;
     }
     let RegistryRow { host, address, user, password, certificates, layers, bare_names } = registry;
-    connection.execute(
-        "INSERT OR REPLACE INTO registries (host, address, user, password, certificates, layers, bare_names)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-        params![host, address, user, password, certificates, layers, bare_names],
+    connection.prepare_cached("INSERT OR REPLACE INTO registries (host, address, user, password, certificates, layers, bare_names)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![host, address, user, password, certificates, layers, bare_names],
     )?;
     Ok(())
 }
 
 /// Forgets one. Answers whether it was there.
 pub(crate) fn remove(connection: &Connection, host: &str) -> Result<bool, StoreError> {
-    Ok(connection.execute("DELETE FROM registries WHERE host = ?1", [host])? > 0)
+    Ok(connection.prepare_cached("DELETE FROM registries WHERE host = ?1")?.execute([host])? > 0)
 }

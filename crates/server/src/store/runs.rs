@@ -110,7 +110,7 @@ fn summary_of(row: &Row<'_>) -> rusqlite::Result<RunSummary> {
 /// branch or tag; the next one where its commit has not been seen there yet.
 fn place_of(connection: &Connection, project: i64, new: &NewRun) -> Result<i64, StoreError> {
     if let Some(earlier) = new.rerun_of {
-        return Ok(connection.query_row("SELECT place FROM runs WHERE id = ?1", [earlier], |row| row.get(0))?);
+        return Ok(connection.prepare_cached("SELECT place FROM runs WHERE id = ?1")?.query_row([earlier], |row| row.get(0))?);
     }
     let (table, name) = match &new.tag {
         Some(tag) => ("tags", tag),
@@ -156,11 +156,9 @@ pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, no
     let state = if faulty { State::Failed } else { State::Queued };
     let note = faulty.then(|| "the pipeline file is faulty".to_owned());
     let over = faulty.then_some(now.millis());
-    connection.execute(
-        "INSERT INTO runs (project, number, start, branch, commit_id, commit_time, title, author, pipeline, faults,
+    connection.prepare_cached("INSERT INTO runs (project, number, start, branch, commit_id, commit_time, title, author, pipeline, faults,
                            state, note, created, started, ended, plan, tag, inputs, rerun_of, files, templates, place)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, 'null', ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)",
-        params![
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, 'null', ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)")?.execute(params![
             project,
             number,
             new.start.word(),
@@ -219,13 +217,13 @@ pub(crate) fn put_lease(
     runner: &str,
 ) -> Result<i64, StoreError> {
     let params = params![hash, run, job.as_str(), runner];
-    connection.execute("INSERT INTO leases (hash, run, job, runner) VALUES (?1, ?2, ?3, ?4)", params)?;
+    connection.prepare_cached("INSERT INTO leases (hash, run, job, runner) VALUES (?1, ?2, ?3, ?4)")?.execute(params)?;
     Ok(connection.last_insert_rowid())
 }
 
 /// Forgets who had a job.
 pub(crate) fn end_lease(connection: &Connection, run: i64, job: &JobKey) -> Result<(), StoreError> {
-    connection.execute("DELETE FROM leases WHERE run = ?1 AND job = ?2", params![run, job.as_str()])?;
+    connection.prepare_cached("DELETE FROM leases WHERE run = ?1 AND job = ?2")?.execute(params![run, job.as_str()])?;
     Ok(())
 }
 
@@ -241,7 +239,7 @@ pub(crate) struct StoredLease {
 
 /// All leases, by number.
 pub(crate) fn leases(connection: &Connection) -> Result<Vec<StoredLease>, StoreError> {
-    let mut statement = connection.prepare(
+    let mut statement = connection.prepare_cached(
         "SELECT l.number, l.hash, p.name || '#' || r.number, l.job, l.runner
          FROM leases l JOIN runs r ON r.id = l.run JOIN projects p ON p.id = r.project ORDER BY l.number",
     )?;
@@ -262,7 +260,7 @@ pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, 
         "SELECT {SUMMARY}, r.commit_time, r.plan, r.pipeline, r.faults, r.inputs, r.files, r.templates
          FROM runs r JOIN projects p ON p.id = r.project WHERE r.id = ?1"
     );
-    let found = connection.query_row(&question, [id], |row| {
+    let found = connection.prepare_cached(&question)?.query_row([id], |row| {
         let texts: (String, String, String, Option<String>, String) =
             (row.get(16)?, row.get(17)?, row.get(18)?, row.get(19)?, row.get(20)?);
         Ok((summary_of(row)?, row.get::<_, i64>(14)?, row.get::<_, Option<i64>>(15)?, texts))
@@ -292,13 +290,13 @@ pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, 
 pub(crate) fn id_of(connection: &Connection, run: &RunId) -> Result<Option<i64>, StoreError> {
     let question = "SELECT r.id FROM runs r JOIN projects p ON p.id = r.project WHERE p.name = ?1 AND r.number = ?2";
     let number = i64::try_from(run.number).unwrap_or(i64::MAX);
-    Ok(connection.query_row(question, params![run.project.as_str(), number], |row| row.get(0)).optional()?)
+    Ok(connection.prepare_cached(question)?.query_row(params![run.project.as_str(), number], |row| row.get(0)).optional()?)
 }
 
 /// What a list shows of one run.
 pub(crate) fn summary(connection: &Connection, id: i64) -> Result<Option<RunSummary>, StoreError> {
     let question = format!("SELECT {SUMMARY} FROM runs r JOIN projects p ON p.id = r.project WHERE r.id = ?1");
-    Ok(connection.query_row(&question, [id], summary_of).optional()?)
+    Ok(connection.prepare_cached(&question)?.query_row([id], summary_of).optional()?)
 }
 
 /// At most `limit` runs, the newest first, older than `before`; each with its id.
@@ -324,7 +322,7 @@ pub(crate) fn page(
 /// The ids of runs that are not over.
 pub(crate) fn going_on(connection: &Connection) -> Result<Vec<i64>, StoreError> {
     let question = "SELECT id FROM runs WHERE state IN ('queued', 'waiting', 'running') ORDER BY id";
-    let mut statement = connection.prepare(question)?;
+    let mut statement = connection.prepare_cached(question)?;
     let rows = statement.query_map([], |row| row.get(0))?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
@@ -342,9 +340,9 @@ pub(crate) fn events(connection: &Connection, run: i64) -> Result<Vec<StoredEven
 
 /// The runs that changed after the event of this id, each once, and the newest event's id.
 pub(crate) fn changed_after(connection: &Connection, event: i64) -> Result<(i64, Vec<RunSummary>), StoreError> {
-    let newest: i64 = connection.query_row("SELECT coalesce(max(id), 0) FROM events", [], |row| row.get(0))?;
+    let newest: i64 = connection.prepare_cached("SELECT coalesce(max(id), 0) FROM events")?.query_row([], |row| row.get(0))?;
     let mut statement =
-        connection.prepare("SELECT DISTINCT run FROM events WHERE id > ?1 AND id <= ?2 ORDER BY run")?;
+        connection.prepare_cached("SELECT DISTINCT run FROM events WHERE id > ?1 AND id <= ?2 ORDER BY run")?;
     let ids: Vec<i64> = statement.query_map([event, newest], |row| row.get(0))?.collect::<Result<_, _>>()?;
     let runs = ids.into_iter().filter_map(|id| summary(connection, id).transpose()).collect::<Result<_, _>>()?;
     Ok((newest, runs))

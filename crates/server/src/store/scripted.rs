@@ -1,12 +1,12 @@
 //! Records in memory, without threads, where a test says what fails.
 
 use std::fmt;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use rusqlite::Connection;
 
 use super::writer::{self, Change, Gate};
-use super::{Place, Store, StoreError, migrate};
+use super::{Place, STATEMENTS_KEPT, Store, StoreError, migrate};
 
 /// What happens to a write.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -70,12 +70,26 @@ impl Scripted {
     }
 }
 
+/// Makes the tables of a database, which are made only once for all tests.
+fn copy_of_empty(connection: &mut Connection) {
+    static EMPTY: OnceLock<Mutex<Connection>> = OnceLock::new();
+    let empty = EMPTY.get_or_init(|| {
+        let mut empty = Connection::open_in_memory().unwrap();
+        migrate(&mut empty).unwrap();
+        Mutex::new(empty)
+    });
+    let empty = empty.lock().unwrap_or_else(PoisonError::into_inner);
+    let backup = rusqlite::backup::Backup::new(&empty, connection).unwrap();
+    backup.step(-1).unwrap();
+}
+
 impl Store {
     /// Records that end with the test, and fail for servers as `fates` says.
     pub(crate) fn scripted(fates: impl FnMut() -> Fate + Send + 'static) -> Self {
         let mut connection = Connection::open_in_memory().unwrap();
+        copy_of_empty(&mut connection);
         connection.pragma_update(None, "foreign_keys", true).unwrap();
-        migrate(&mut connection).unwrap();
+        connection.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
         let gate = Gate::install(&mut connection).unwrap();
         let inner = Inner { connection, gate, fates: Box::new(fates), current: 0 };
         Self { place: Place::Scripted(Scripted { inner: Arc::new(Mutex::new(inner)), opening: None }) }

@@ -23,23 +23,21 @@ pub(crate) fn environments(connection: &Connection) -> Result<Vec<EnvironmentVie
 /// One environment.
 pub(crate) fn environment(connection: &Connection, name: &str) -> Result<Option<EnvironmentView>, StoreError> {
     let question = "SELECT name, kubeconfig, namespace, address, takes_tries FROM environments WHERE name = ?1";
-    Ok(connection.query_row(question, [name], environment_of).optional()?)
+    Ok(connection.prepare_cached(question)?.query_row([name], environment_of).optional()?)
 }
 
 /// Sets an environment.
 pub(crate) fn put_environment(connection: &Connection, environment: &EnvironmentView) -> Result<(), StoreError> {
     let EnvironmentView { name, kubeconfig, namespace, address, takes_tries } = environment;
-    connection.execute(
-        "INSERT INTO environments (name, kubeconfig, namespace, address, takes_tries) VALUES (?1, ?2, ?3, ?4, ?5)
-         ON CONFLICT (name) DO UPDATE SET kubeconfig = ?2, namespace = ?3, address = ?4, takes_tries = ?5",
-        params![name, kubeconfig, namespace, address, takes_tries],
+    connection.prepare_cached("INSERT INTO environments (name, kubeconfig, namespace, address, takes_tries) VALUES (?1, ?2, ?3, ?4, ?5)
+         ON CONFLICT (name) DO UPDATE SET kubeconfig = ?2, namespace = ?3, address = ?4, takes_tries = ?5")?.execute(params![name, kubeconfig, namespace, address, takes_tries],
     )?;
     Ok(())
 }
 
 /// How many jobs may run at once in each pool that has a limit.
 pub(crate) fn pools(connection: &Connection) -> Result<BTreeMap<String, u32>, StoreError> {
-    let mut statement = connection.prepare("SELECT name, job_limit FROM pools")?;
+    let mut statement = connection.prepare_cached("SELECT name, job_limit FROM pools")?;
     let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
@@ -47,11 +45,9 @@ pub(crate) fn pools(connection: &Connection) -> Result<BTreeMap<String, u32>, St
 /// Sets a pool's limit, or takes it away.
 pub(crate) fn put_pool(connection: &Connection, name: &str, limit: Option<u32>) -> Result<(), StoreError> {
     match limit {
-        Some(limit) => connection.execute(
-            "INSERT INTO pools (name, job_limit) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET job_limit = ?2",
-            params![name, limit],
+        Some(limit) => connection.prepare_cached("INSERT INTO pools (name, job_limit) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET job_limit = ?2")?.execute(params![name, limit],
         )?,
-        None => connection.execute("DELETE FROM pools WHERE name = ?1", [name])?,
+        None => connection.prepare_cached("DELETE FROM pools WHERE name = ?1")?.execute([name])?,
     };
     Ok(())
 }

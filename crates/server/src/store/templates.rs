@@ -11,18 +11,18 @@ const RUNS_SEEN: u32 = 50;
 /// Whether other projects may use a project's templates.
 pub(crate) fn has_templates(connection: &Connection, project: i64) -> Result<bool, StoreError> {
     let question = "SELECT templates FROM projects WHERE id = ?1";
-    Ok(connection.query_row(question, [project], |row| row.get(0))?)
+    Ok(connection.prepare_cached(question)?.query_row([project], |row| row.get(0))?)
 }
 
 /// Lets other projects use a project's templates, or no longer.
 pub(crate) fn put_has_templates(connection: &Connection, project: i64, yes: bool) -> Result<(), StoreError> {
-    connection.execute("UPDATE projects SET templates = ?2 WHERE id = ?1", params![project, yes])?;
+    connection.prepare_cached("UPDATE projects SET templates = ?2 WHERE id = ?1")?.execute(params![project, yes])?;
     Ok(())
 }
 
 /// Says of each template since which run of the project it is another under the same name and version.
 pub(crate) fn compare(connection: &Connection, project: i64, uses: &mut [TemplateUse]) -> Result<(), StoreError> {
-    let mut statement = connection.prepare(
+    let mut statement = connection.prepare_cached(
         "SELECT number, templates FROM runs WHERE project = ?1 AND templates <> '[]' ORDER BY number DESC LIMIT ?2",
     )?;
     let mut rows = statement.query(params![project, RUNS_SEEN])?;

@@ -190,6 +190,16 @@ impl Day {
     }
 
     async fn look_at_run(&mut self, id: &RunId) {
+        let (name, before) = (id.clone(), self.known.get(id).copied());
+        let count = move |c: &rusqlite::Connection| {
+            let row = store::id_of(c, &name)?.expect("it is listed");
+            Ok(c.query_row("SELECT count(*) FROM events WHERE run = ?1", [row], |row| row.get::<_, i64>(0))?)
+        };
+        // Nothing happened to it since.
+        let count = self.world.records().read(count).await.unwrap();
+        if before == usize::try_from(count).ok() {
+            return;
+        }
         let name = id.clone();
         let read = move |c: &rusqlite::Connection| {
             let row = store::id_of(c, &name)?.expect("it is listed");
