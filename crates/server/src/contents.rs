@@ -3,12 +3,14 @@
 use std::fs::{self, File};
 use std::io::{self, BufReader, Read};
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use futures_util::{Stream, StreamExt};
 use pondrix_core::image::Digest;
 use sha2::{Digest as _, Sha256};
 use tokio::io::AsyncWriteExt;
+use tracing::warn;
 
 use crate::access;
 
@@ -16,6 +18,8 @@ use crate::access;
 #[derive(Clone, Debug)]
 pub(crate) struct Files {
     folder: PathBuf,
+    /// Held while a content is found present, or removed: neither comes between the other's look and deed.
+    presence: Arc<Mutex<()>>,
 }
 
 /// Why a content was not taken.
@@ -45,7 +49,7 @@ fn digest_of(mut reader: impl Read) -> io::Result<Digest> {
 
 impl Files {
     pub(crate) fn new(folder: PathBuf) -> Self {
-        Self { folder }
+        Self { folder, presence: Arc::default() }
     }
 
     fn path(&self, digest: &Digest) -> PathBuf {
@@ -55,6 +59,7 @@ impl Files {
 
     /// Whether a content is there. It then stays for a while, needed or not.
     pub(crate) fn has(&self, digest: &Digest) -> bool {
+        let _presence = self.presence.lock().unwrap_or_else(PoisonError::into_inner);
         let file = File::options().append(true).open(self.path(digest));
         file.and_then(|file| file.set_modified(SystemTime::now())).is_ok()
     }
@@ -103,15 +108,56 @@ impl Files {
     pub(crate) fn idle(&self) -> Vec<Digest> {
         let folders = fs::read_dir(&self.folder).into_iter().flatten().flatten();
         let files = folders.flat_map(|folder| fs::read_dir(folder.path()).into_iter().flatten().flatten());
-        let is_idle = |path: &Path| {
-            let changed = fs::metadata(path).and_then(|data| data.modified());
-            changed.is_ok_and(|changed| changed.elapsed().is_ok_and(|age| age > UNNEEDED_FOR))
-        };
         let digest = |path: &Path| format!("sha256:{}", path.file_stem()?.to_str()?).parse().ok();
         files.map(|file| file.path()).filter(|path| is_idle(path)).filter_map(|path| digest(&path)).collect()
     }
 
-    pub(crate) fn remove(&self, digest: &Digest) {
-        drop(fs::remove_file(self.path(digest)));
+    /// Removes a content that nothing refers to, unless somebody has asked for it since it was seen to be idle:
+    /// whoever did is about to say what it is for.
+    pub(crate) fn remove_idle(&self, digest: &Digest) {
+        let _presence = self.presence.lock().unwrap_or_else(PoisonError::into_inner);
+        let path = self.path(digest);
+        if is_idle(&path)
+            && let Err(error) = fs::remove_file(&path)
+        {
+            warn!(%digest, %error, "a content that nothing refers to could not be removed");
+        }
+    }
+}
+
+/// Whether nobody asked for a content lately.
+fn is_idle(path: &Path) -> bool {
+    let changed = fs::metadata(path).and_then(|data| data.modified());
+    changed.is_ok_and(|changed| changed.elapsed().is_ok_and(|age| age > UNNEEDED_FOR))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn a_content_that_was_just_found_present_is_not_removed_however_idle_it_was() {
+        let folder = tempfile::tempdir().unwrap();
+        let files = Files::new(folder.path().to_owned());
+        let mut digests = Vec::new();
+        for text in ["asked", "idle"] {
+            let digest = digest_of(text.as_bytes()).unwrap();
+            let packed = axum::body::Bytes::from(zstd::encode_all(text.as_bytes(), 3).unwrap());
+            let stream = Box::pin(futures_util::stream::once(async { Ok::<_, io::Error>(packed) }));
+            files.keep(&digest, stream).await.unwrap();
+            let long_ago = SystemTime::now() - UNNEEDED_FOR - Duration::from_secs(1);
+            File::options().append(true).open(files.path(&digest)).unwrap().set_modified(long_ago).unwrap();
+            digests.push(digest);
+        }
+        let mut idle = files.idle();
+        idle.sort();
+        let mut both = digests.clone();
+        both.sort();
+        assert_eq!(idle, both);
+        // After whoever tidies has seen that nothing refers to them.
+        assert!(files.has(&digests[0]));
+        idle.iter().for_each(|digest| files.remove_idle(digest));
+        assert!(files.has(&digests[0]));
+        assert!(!files.has(&digests[1]));
     }
 }

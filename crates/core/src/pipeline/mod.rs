@@ -5,6 +5,7 @@
 
 mod check;
 mod fault;
+mod limits;
 mod model;
 mod nodes;
 mod notation;
@@ -24,7 +25,8 @@ pub use model::{
     Step, StepsJob, TemplateName, TemplateNameError, Templates,
 };
 pub use pattern::Pattern;
-pub use read::{fault_at, read, read_with, uses, words};
+pub use limits::LONGEST_FILE;
+pub use read::{fault_at, is_plain, read, read_with, uses, words};
 pub use secret_name::{SecretName, SecretNameError};
 pub use variables::{HASH, INPUT, JOB, MATRIX, VARIABLES};
 

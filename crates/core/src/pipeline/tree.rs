@@ -12,6 +12,7 @@ use std::fmt;
 use kdl::{KdlDiagnostic, KdlDocument, KdlEntry, KdlIdentifier, KdlNode, KdlValue};
 use miette::SourceSpan;
 
+use super::limits;
 use super::notation::{self, Slip};
 
 /// A place: the first byte, and the one after the last.
@@ -64,15 +65,19 @@ impl Document {
     /// # Errors
     /// The places where the writer slipped, at least one.
     pub(super) fn read(text: &str) -> Result<Self, Vec<Slip>> {
+        if let Some(refusal) = limits::refusal(text) {
+            return Err(vec![refusal]);
+        }
         if let Some(document) = plain::read(text) {
             return Ok(document);
         }
-        if let Some(at) = notation::too_deep(text) {
-            let message = format!("braces stand more than {} deep in each other here", notation::DEEPEST);
-            return Err(vec![Slip { at, message, help: "no pipeline needs that".to_owned() }]);
+        if let Some(refusal) = limits::refusal_of_library(text) {
+            let slips = notation::slips(text);
+            return Err(if slips.is_empty() { vec![refusal] } else { slips });
         }
-        match Self::read_all(text) {
-            Ok(document) => {
+        match limits::with_room(|| Self::read_all(text)) {
+            Ok(Err(too_deep)) => Err(vec![too_deep]),
+            Ok(Ok(document)) => {
                 let slips = notation::misread(text, &document);
                 if slips.is_empty() { Ok(document) } else { Err(slips) }
             }
@@ -81,6 +86,11 @@ impl Document {
                 Err(if slips.is_empty() { vec![unknown_slip(text, &complaints)] } else { slips })
             }
         }
+    }
+
+    /// Whether a text keeps to what our own reading knows, which goes down a few braces and no further.
+    pub(super) fn is_plain(text: &str) -> bool {
+        limits::refusal(text).is_none() && plain::read(text).is_some()
     }
 
     /// Reads a text with the library, whatever it uses of the language.

@@ -215,7 +215,7 @@ impl Engine {
         for digest in idle {
             let asked = digest.clone();
             if matches!(self.store.read(move |c| store::is_needed(c, &asked)).await, Ok(false)) {
-                self.files.remove(&digest);
+                self.files.remove_idle(&digest);
             }
         }
         self.tries.prune(std::time::SystemTime::now());

@@ -8,6 +8,7 @@ mod assign;
 mod commands;
 mod detail;
 mod live;
+mod reading;
 mod registries;
 mod reruns;
 mod run_sources;

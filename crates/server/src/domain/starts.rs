@@ -14,6 +14,7 @@ use rusqlite::Connection;
 use sha2::{Digest, Sha256};
 use tracing::{error, info};
 
+use super::reading;
 use super::templates::Found;
 use super::{Engine, LiveRun, locked};
 use crate::ports::git::{CommitFacts, GitError, Repository, copy_path};
@@ -193,7 +194,7 @@ impl Engine {
             Ok(text) => text,
             Err(error) => return Ok(Tries::Nothing(error.to_string())),
         };
-        let found = self.templates(text.as_deref()).await?;
+        let found = self.templates(text.as_deref().map(pipeline::uses).unwrap_or_default()).await?;
         let (mut plan, inputs) = match wanted.decide(text.as_deref(), &found.templates) {
             Decision::Run(plan, inputs, _) => (plan, inputs),
             Decision::Faulty(faults) => return Ok(Tries::Faulty(faults)),
@@ -243,9 +244,20 @@ impl Engine {
     ) -> Result<Started, StartError> {
         let repository = self.repository(project);
         let file = repository.file(&wanted.commit, pipeline::FILE_NAME);
-        let (text, commit) = tokio::try_join!(file, repository.facts(&wanted.commit))?;
-        let found = self.templates(text.as_deref()).await?;
-        let mut decision = wanted.decide(text.as_deref(), &found.templates);
+        let (text, commit) = tokio::join!(file, repository.facts(&wanted.commit));
+        let (text, commit) = (text.map(Ok).or_else(unread)?, commit?);
+        let read = |text: &str| reading::guarded(&self.data, &project.name, &wanted.commit, text, || pipeline::uses(text));
+        let (found, mut decision) = match text.clone().and_then(|text| text.as_deref().map(read).transpose()) {
+            Err(faults) => (Found::default(), Decision::Faulty(faults)),
+            Ok(uses) => {
+                let found = self.templates(uses.unwrap_or_default()).await?;
+                let text = text.unwrap_or_default();
+                let decide = || wanted.decide(text.as_deref(), &found.templates);
+                let whole = text.as_deref().unwrap_or_default();
+                let decided = reading::guarded(&self.data, &project.name, &wanted.commit, whole, decide);
+                (found.clone(), decided.unwrap_or_else(Decision::Faulty))
+            }
+        };
         if let Decision::Run(plan, inputs, clocks) = &decision
             && wanted.kind == StartKind::Commit
             && !builds.insert(build_of(project, &wanted, plan, inputs, &commit))
@@ -288,7 +300,7 @@ impl Engine {
     /// What a start would make of a commit, which the copy of the repository has.
     pub(crate) async fn plan(&self, project: &Project, wanted: &Wanted) -> Result<PlanView, StartError> {
         let text = self.repository(project).file(&wanted.commit, pipeline::FILE_NAME).await?;
-        let Found { templates, .. } = self.templates(text.as_deref()).await?;
+        let Found { templates, .. } = self.templates(text.as_deref().map(pipeline::uses).unwrap_or_default()).await?;
         Ok(match wanted.decide(text.as_deref(), &templates) {
             Decision::Run(plan, ..) => PlanView::new(&plan, None),
             Decision::Faulty(faults) => PlanView::faulty(faults),
@@ -371,6 +383,19 @@ impl Engine {
                 Err(error) => error!(run = %other.row.facts.id, %error, "an older run could not be stopped"),
             }
         }
+    }
+}
+
+/// A pipeline file that the repository does not give, however often it is asked: what it says is a fault of the
+/// commit. Everything else may be well a little later.
+fn unread<T>(error: GitError) -> Result<Result<T, Vec<pipeline::Fault>>, GitError> {
+    match error {
+        GitError::Failed(words) => {
+            let span = pipeline::Span { start: 0, end: 1, file: 0 };
+            let help = Some("correct the file and commit".to_owned());
+            Ok(Err(vec![pipeline::Fault::new("", span, format!("the file cannot be read: {words}"), help)]))
+        }
+        error => Err(error),
     }
 }
 

@@ -1,7 +1,7 @@
 //! The templates that pipelines use, from the repositories of other projects.
 
 use pondrix_api::TemplateUse;
-use pondrix_core::pipeline::{self, TemplateName, Templates};
+use pondrix_core::pipeline::{TemplateName, Templates};
 use sha2::{Digest, Sha256};
 
 use super::Engine;
@@ -15,10 +15,10 @@ pub(crate) struct Found {
 }
 
 impl Engine {
-    /// Looks up every template that a pipeline file uses. That there is none is told where it is used.
-    pub(crate) async fn templates(&self, text: Option<&str>) -> Result<Found, StoreError> {
+    /// Looks up the templates that a pipeline file uses. That there is none is told where it is used.
+    pub(crate) async fn templates(&self, uses: Vec<TemplateName>) -> Result<Found, StoreError> {
         let mut found = Found::default();
-        for name in text.map(pipeline::uses).unwrap_or_default() {
+        for name in uses {
             let text = match self.template(&name).await? {
                 Ok((text, commit)) => {
                     let digest = Sha256::digest(&text).iter().map(|byte| format!("{byte:02x}")).collect();

@@ -21,15 +21,16 @@ pub(crate) struct Pushed<'a> {
     pub(crate) base: Option<&'a BaseImage>,
 }
 
-/// The run of a later commit of the same branch that a tag names the image of; nothing where there is none.
+/// The run of a later commit of the same branch that has set a tag; nothing where there is none.
 pub(crate) fn tag_overtaken(
     connection: &Connection,
     run: i64,
     repository: &Repository,
     tag: &Tag,
 ) -> Result<Option<RunId>, StoreError> {
-    let newest = "o.id = (SELECT coalesce(last_run, run) FROM image_tags WHERE repository = ?2 AND tag = ?3 ORDER BY id DESC LIMIT 1)";
-    overtaken(connection, run, newest, &[&repository.to_string(), &tag.as_str()])
+    // Other branches may have set it in between.
+    let set = "o.id IN (SELECT coalesce(last_run, run) FROM image_tags WHERE repository = ?2 AND tag = ?3)";
+    overtaken(connection, run, set, &[&repository.to_string(), &tag.as_str()])
 }
 
 /// The run of a later commit of the same branch whose image an environment runs.

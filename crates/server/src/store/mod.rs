@@ -398,4 +398,25 @@ mod tests {
         assert!(after.is_ok(), "{after:?}: it is of the next group");
         assert_eq!(names(&store).await, ["after"]);
     }
+
+    #[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+    async fn what_is_stored_is_told_in_the_order_in_which_it_is_whoever_waits_for_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(&folder.path().join("records.db")).unwrap();
+        let told: Arc<Mutex<Vec<i64>>> = Arc::default();
+        let writes = (0..500).map(|number| {
+            let (store, told) = (store.clone(), Arc::clone(&told));
+            tokio::spawn(async move {
+                let insert = move |connection: &Connection| {
+                    connection.execute("INSERT INTO plans (hash, body) VALUES (?1, '')", [i32::to_be_bytes(number).to_vec()])?;
+                    Ok(connection.last_insert_rowid())
+                };
+                store.write_and(insert, move |id| told.lock().unwrap().push(*id)).await
+            })
+        });
+        for write in writes.collect::<Vec<_>>() {
+            write.await.unwrap().unwrap();
+        }
+        assert_eq!(*told.lock().unwrap(), (1..=500).collect::<Vec<i64>>());
+    }
 }

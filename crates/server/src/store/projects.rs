@@ -120,6 +120,11 @@ pub(crate) fn see_ref(
     commit: Option<&str>,
 ) -> Result<(), StoreError> {
     let table = if is_tag { "tags" } else { "branches" };
+    let question = format!("SELECT commit_id FROM {table} WHERE project = ?1 AND name = ?2");
+    let known = connection.prepare_cached(&question)?.query_row(params![project, name], |row| row.get::<_, String>(0));
+    if known.optional()?.as_deref() == commit {
+        return Ok(());
+    }
     match commit {
         Some(commit) => connection
             .prepare_cached(&format!(

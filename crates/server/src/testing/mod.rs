@@ -1,6 +1,7 @@
 //! A server in memory for tests: with scripted time, records, repositories, clusters and registries, and runners
 //! that talk to it over a network which a test spoils.
 
+mod faults;
 mod network;
 mod ports;
 mod random;

@@ -20,6 +20,8 @@ use crate::domain::{EngineError, TakeError};
 
 /// How the runner ends a job, before its lease is over.
 const BEFORE_THE_END: Duration = Duration::from_secs(6);
+/// How long what it does may take to end by itself.
+const GRACE: Duration = Duration::from_secs(2);
 /// How long it waits before it asks again.
 const PAUSE: Duration = Duration::from_millis(500);
 
@@ -66,7 +68,14 @@ impl Drop for Doing {
 }
 
 impl Deeds {
-    fn begin_job(&self, assignment: &Assignment, locks: Vec<String>) -> (Doing, Arc<Mutex<String>>) {
+    fn begin_log(&self, assignment: &Assignment) -> Arc<Mutex<String>> {
+        let written = Arc::new(Mutex::new(String::new()));
+        let key = (assignment.facts.id.clone(), assignment.job.clone());
+        self.0.lock().unwrap().written.entry(key).or_default().push(Arc::clone(&written));
+        written
+    }
+
+    fn begin_job(&self, assignment: &Assignment, locks: Vec<String>) -> Doing {
         let mut inner = self.0.lock().unwrap();
         let (run, job) = (assignment.facts.id.clone(), assignment.job.clone());
         let others = inner.doing.values().filter(|(other, _, held)| {
@@ -76,10 +85,8 @@ impl Deeds {
         inner.clashes.extend(clashes);
         inner.count += 1;
         let number = inner.count;
-        inner.doing.insert(number, (run.clone(), job.clone(), locks));
-        let written = Arc::new(Mutex::new(String::new()));
-        inner.written.entry((run, job)).or_default().push(Arc::clone(&written));
-        (Doing { deeds: self.clone(), number }, written)
+        inner.doing.insert(number, (run, job, locks));
+        Doing { deeds: self.clone(), number }
     }
 
     fn begin_step(&self, run: &RunId, job: &JobKey, attempt: u32, step: usize) {
@@ -137,6 +144,7 @@ struct Job<'a> {
     written: Arc<Mutex<String>>,
     /// How much of that the server has.
     sent: u64,
+    doing: Arc<Mutex<Option<Doing>>>,
 }
 
 /// The job is no longer the runner's.
@@ -161,7 +169,7 @@ pub(crate) async fn run(world: World, name: String, instance: u64, plan: Plan, d
             async move { engine.greet(hello).await }.boxed()
         })
     };
-    drop(greet().await);
+    let _ = greet().await;
     while !world.is_over() {
         let asked = name.clone();
         let taken = world.network.ask(&world, &name, move |engine| {
@@ -211,6 +219,16 @@ async fn do_job(world: &World, runner: &str, assignment: &Assignment, plan: &Pla
             }
         }
     };
+    // What is done, as long as anything is: it ends with the order to end, whatever is still to be told.
+    let doing: Arc<Mutex<Option<Doing>>> = Arc::default();
+    let stop = async {
+        while !ending.is_so() {
+            tokio::time::sleep(Duration::from_secs(1)).await;
+        }
+        tokio::time::sleep(GRACE).await;
+        drop(doing.lock().unwrap().take());
+        std::future::pending::<()>().await;
+    };
     let watch = async {
         loop {
             let left = (lease - BEFORE_THE_END).saturating_sub(heard.lock().unwrap().elapsed());
@@ -222,11 +240,6 @@ async fn do_job(world: &World, runner: &str, assignment: &Assignment, plan: &Pla
         }
     };
     let work = async {
-        // Nothing is done before the server knows that the runner knows.
-        while *heard.lock().unwrap() == Instant::now() && !ending.is_so() {
-            tokio::time::sleep(Duration::from_millis(10)).await;
-        }
-        let (doing, written) = deeds.begin_job(assignment, locks.unwrap_or_default());
         let job = Job {
             world,
             runner,
@@ -234,29 +247,32 @@ async fn do_job(world: &World, runner: &str, assignment: &Assignment, plan: &Pla
             deeds,
             ending: ending.clone(),
             heard: Arc::clone(&heard),
-            written,
+            written: deeds.begin_log(assignment),
             sent: 0,
+            doing: Arc::clone(&doing),
         };
-        drop(job.carry_out(plan, doing).await);
+        drop(job.carry_out(plan, locks.unwrap_or_default()).await);
     };
     tokio::select! {
         biased;
         () = work => {}
         () = beats => {}
         () = watch => {}
+        () = stop => {}
     }
 }
 
 impl Job<'_> {
-    async fn carry_out(mut self, plan: &Plan, doing: Doing) -> Result<(), NotOurs> {
+    async fn carry_out(mut self, plan: &Plan, locks: Vec<String>) -> Result<(), NotOurs> {
         let (run, job, attempt) = (&self.assignment.facts.id.clone(), self.assignment.job.clone(), self.assignment.attempt);
         let steps = match &self.assignment.work {
             Work::Steps(work) => work.steps.len(),
             Work::Image(_) => 2,
         };
+        // Nothing is done before the server knows that the runner knows: the commit's files come from it.
         self.report(Event::JobPrepared { job: job.clone() }).await?;
         let mut outcome = Outcome::Passed;
-        let mut doing = Some(doing);
+        *self.doing.lock().unwrap() = Some(self.deeds.begin_job(self.assignment, locks));
         for step in 0..steps {
             if self.ending.is_so() {
                 outcome = Outcome::Stopped;
@@ -269,7 +285,7 @@ impl Job<'_> {
             // As the real one: what is to be told is told while the step goes on.
             let is_told = self.report(Event::StepStarted { job: job.clone(), step, log }).await;
             while Instant::now() < until && !self.ending.is_so() {
-                tokio::time::sleep(Duration::from_millis(250)).await;
+                tokio::time::sleep(Duration::from_secs(1)).await;
             }
             is_told?;
             if self.ending.is_so() {
@@ -291,7 +307,7 @@ impl Job<'_> {
             }
         }
         // Nothing of it runs any more.
-        doing.take();
+        drop(self.doing.lock().unwrap().take());
         self.report(Event::JobEnded { job, outcome, reason: None }).await
     }
 

@@ -184,7 +184,7 @@ impl World {
     /// Waits until a run is as it is asked for.
     pub(crate) async fn until(&self, run: &str, is_so: impl Fn(&LiveRun, &pondrix_core::run::Run) -> bool) {
         let id: RunId = run.parse().unwrap();
-        for _ in 0..100_000 {
+        for _ in 0..10_000 {
             if let Ok(Some(live)) = self.engine().find(&id).await {
                 let state = live.state.lock().await;
                 if is_so(&live, &state.run) {

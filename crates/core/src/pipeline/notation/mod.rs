@@ -24,32 +24,6 @@ impl Slip {
     }
 }
 
-/// How deep braces may stand in each other. The library goes down once for each, and a pipeline needs five.
-pub(super) const DEEPEST: usize = 64;
-
-/// The place at which braces stand deeper in each other than [`DEEPEST`], strings and comments not told apart: what
-/// is refused here could end the process.
-pub(super) fn too_deep(text: &str) -> Option<At> {
-    let bytes = text.as_bytes();
-    let (mut depth, mut at) = (0_usize, 0);
-    while at < bytes.len() {
-        // Type annotations and block comments nest in the library, too.
-        let (change, length) = match (bytes[at], bytes.get(at + 1)) {
-            (b'{' | b'(', _) => (1, 1),
-            (b'}' | b')', _) => (-1, 1),
-            (b'/', Some(b'*')) => (1, 2),
-            (b'*', Some(b'/')) => (-1, 2),
-            _ => (0, 1),
-        };
-        depth = depth.saturating_add_signed(change);
-        if depth > DEEPEST {
-            return Some((at, at + length));
-        }
-        at += length;
-    }
-    None
-}
-
 /// Whether a letter takes no room where it is shown: such come along from web pages.
 const fn is_invisible(letter: char) -> bool {
     matches!(letter, '\u{200b}'..='\u{200f}' | '\u{2060}' | '\u{feff}')

@@ -104,6 +104,13 @@ pub fn read_with(text: &str, templates: &Templates) -> Result<Pipeline, Vec<Faul
     if faults.is_empty() { Ok(pipeline) } else { Err(faults) }
 }
 
+/// Whether a text keeps to the part of the notation that is read here and not by a library: reading it cannot end the
+/// process.
+#[must_use]
+pub fn is_plain(text: &str) -> bool {
+    Document::is_plain(text)
+}
+
 /// A fault that somebody else found at a place of a pipeline file or of a template that it uses.
 #[must_use]
 pub fn fault_at(text: &str, templates: &Templates, span: Span, message: &str, help: Option<String>) -> Fault {

@@ -15,6 +15,8 @@ use crate::store::Refs;
 /// What a repository's own notes may not decide: which files a commit has when it is fetched as an archive, and
 /// what stands in them (gitattributes(5), "Creating an archive"). A job gets what a checkout has.
 const ATTRIBUTES: &str = "* -export-ignore -export-subst\n";
+/// The longest file that is read as a whole, in bytes: those that say what is to be done are short.
+const LONGEST_FILE: usize = 8 << 20;
 /// How many names of changed files, in bytes, git is given as arguments.
 const MOST_NAMES: usize = 64 * 1024;
 
@@ -132,10 +134,16 @@ impl GitRepository {
 
     /// A file of a commit; nothing when the commit has no such file.
     async fn file(&self, commit: &str, path: &str) -> Result<Option<String>, GitError> {
-        let listed = output(self.reading_copy().args(["ls-tree", "-z", "--full-tree", commit, "--", path])).await?;
+        let listed =
+            output(self.reading_copy().args(["ls-tree", "-l", "-z", "--full-tree", commit, "--", path])).await?;
         // A folder or a link of this name is not the file.
         if !listed.starts_with(b"100") {
             return Ok(None);
+        }
+        let listed = String::from_utf8_lossy(&listed);
+        let size: Option<usize> = listed.split_whitespace().nth(3).and_then(|size| size.parse().ok());
+        if size.is_none_or(|size| size > LONGEST_FILE) {
+            return Err(GitError::Failed(format!("{path} is longer than {} MiB", LONGEST_FILE >> 20)));
         }
         let bytes = output(self.reading_copy().args(["cat-file", "blob", &format!("{commit}:{path}")])).await?;
         Ok(Some(String::from_utf8_lossy(&bytes).into_owned()))
