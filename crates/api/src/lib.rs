@@ -24,7 +24,7 @@ pub use images::{
 pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};
 pub use problem::Problem;
 pub use runner::{
-    Assignment, Beat, Hello, LogLength, NamedSecret, Report, SourceChanges, SourceDifference, TagAnswer,
+    Assignment, Beat, Hello, JobReport, LogLength, NamedSecret, SourceChanges, SourceDifference, TagAnswer,
     TagQuestion, TakeRequest,
 };
 pub use runs::{

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use pondrix_core::image::{Registries, Repository, Tag};
-use pondrix_core::run::Event;
+use pondrix_core::run::{JobResult, Outcome, StepEnd};
 use pondrix_core::work::{RunFacts, Work};
 use pondrix_core::{JobKey, RunId};
 use serde::{Deserialize, Serialize};
@@ -110,11 +110,40 @@ pub enum TagAnswer {
     },
 }
 
-/// Something that happened to a job. Reporting it again does no harm.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Report {
-    /// What happened.
-    pub event: Event,
+/// Something that happened to the job of a lease. Reporting it again does no harm.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "report", rename_all = "kebab-case")]
+pub enum JobReport {
+    /// Everything that the job needs is there.
+    Prepared,
+    /// A step begins.
+    StepStarted {
+        /// The step, from 0.
+        step: usize,
+        /// How long the job's log is then, in bytes.
+        log: u64,
+    },
+    /// A step ended.
+    StepEnded {
+        /// The step, from 0.
+        step: usize,
+        /// How it ended.
+        end: StepEnd,
+        /// How long the job's log is then, in bytes.
+        log: u64,
+    },
+    /// The job made something that others use.
+    Result {
+        /// What it made.
+        result: JobResult,
+    },
+    /// The job ended.
+    Ended {
+        /// How.
+        outcome: Outcome,
+        /// Why, where that is not plain from its steps.
+        reason: Option<String>,
+    },
 }
 
 /// A sign of life, answered when there is something to say, or after a while.

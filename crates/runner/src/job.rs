@@ -5,8 +5,7 @@ use std::time::{Duration, Instant};
 
 use futures_util::FutureExt;
 use futures_util::future::FusedFuture;
-use pondrix_api::{Assignment, ClientError, RunnerClient};
-use pondrix_core::run::Event;
+use pondrix_api::{Assignment, ClientError, JobReport, RunnerClient};
 use pondrix_sandbox::Launcher;
 use tokio::runtime::Handle;
 use tokio::sync::watch;
@@ -61,7 +60,7 @@ impl JobContext {
         let scratch = match self.folder.scratch() {
             Ok(scratch) => scratch,
             Err(error) => {
-                reports.send(self.ended(End::failed(format!("the runner has no room for the job: {error}"))));
+                reports.send(Self::ended(End::failed(format!("the runner has no room for the job: {error}"))));
                 drop(reports);
                 reports::deliver(&self.client, &self.contact, &self.assignment, queue).await;
                 return;
@@ -116,7 +115,7 @@ impl JobContext {
             if !deliver_log.is_terminated() {
                 deliver_log.await;
             }
-            reports.send(self.ended(end));
+            reports.send(Self::ended(end));
             drop(reports);
             drop(scratch);
             drop(in_use);
@@ -142,8 +141,8 @@ impl JobContext {
         });
     }
 
-    fn ended(&self, end: End) -> Event {
-        Event::JobEnded { job: self.assignment.job.clone(), outcome: end.outcome, reason: end.reason }
+    fn ended(end: End) -> JobReport {
+        JobReport::Ended { outcome: end.outcome, reason: end.reason }
     }
 
     /// Signs of life, and orders. Never ends; only the job's delivery does.

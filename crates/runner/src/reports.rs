@@ -1,7 +1,6 @@
 //! Reports, delivered in order, each until the server has it.
 
-use pondrix_api::{Assignment, Report, RunnerClient};
-use pondrix_core::run::Event;
+use pondrix_api::{Assignment, JobReport, RunnerClient};
 use tokio::sync::mpsc;
 use tracing::warn;
 
@@ -9,17 +8,17 @@ use crate::contact::Contact;
 
 /// Takes reports; they are delivered by [`deliver`].
 #[derive(Clone, Debug)]
-pub(crate) struct Reports(mpsc::UnboundedSender<Event>);
+pub(crate) struct Reports(mpsc::UnboundedSender<JobReport>);
 
 impl Reports {
-    pub(crate) fn new() -> (Self, mpsc::UnboundedReceiver<Event>) {
+    pub(crate) fn new() -> (Self, mpsc::UnboundedReceiver<JobReport>) {
         let (sender, receiver) = mpsc::unbounded_channel();
         (Self(sender), receiver)
     }
 
     /// Queues a report. Nobody takes it any more only when the job is no longer ours.
-    pub(crate) fn send(&self, event: Event) {
-        let _ = self.0.send(event);
+    pub(crate) fn send(&self, report: JobReport) {
+        let _ = self.0.send(report);
     }
 }
 
@@ -28,10 +27,9 @@ pub(crate) async fn deliver(
     client: &RunnerClient,
     contact: &Contact,
     assignment: &Assignment,
-    mut reports: mpsc::UnboundedReceiver<Event>,
+    mut reports: mpsc::UnboundedReceiver<JobReport>,
 ) -> bool {
-    while let Some(event) = reports.recv().await {
-        let report = Report { event };
+    while let Some(report) = reports.recv().await {
         if let Err(error) = contact.ask(|| true, || client.report(assignment, &report)).await {
             warn!(%error, "the server refused a report");
             return false;

@@ -10,8 +10,8 @@ use tokio_util::io::ReaderStream;
 
 use super::{ClientError, Wire};
 use crate::{
-    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, LayerDigests,
-    LogLength, NewArtifact, Report, SourceChanges, TagAnswer, TagQuestion, TakeRequest,
+    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, JobReport, LayerDigests,
+    LogLength, NewArtifact, SourceChanges, TagAnswer, TagQuestion, TakeRequest,
 };
 
 /// The API, with a runner's token.
@@ -91,7 +91,7 @@ impl RunnerClient {
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn report(&self, assignment: &Assignment, report: &Report) -> Result<(), ClientError> {
+    pub async fn report(&self, assignment: &Assignment, report: &JobReport) -> Result<(), ClientError> {
         self.wire.send(self.wire.http.post(self.lease_url(assignment, "reports")).json(report)).await.map(|_| ())
     }
 

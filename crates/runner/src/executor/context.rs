@@ -4,9 +4,9 @@ use std::path::PathBuf;
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
-use pondrix_api::{Assignment, ClientError, RunnerClient};
+use pondrix_api::{Assignment, ClientError, JobReport, RunnerClient};
 use pondrix_core::image::Registries;
-use pondrix_core::run::{Event, Outcome, StepEnd};
+use pondrix_core::run::{Outcome, StepEnd};
 use pondrix_core::work::Work;
 use pondrix_image::Platform;
 use pondrix_sandbox::Launcher;
@@ -82,7 +82,7 @@ impl JobExecutor {
     /// Everything is ready for the first step.
     pub(crate) fn is_prepared(&self) {
         if self.prepared.set(Instant::now()).is_ok() {
-            self.report(Event::JobPrepared { job: self.assignment.job.clone() });
+            self.report(JobReport::Prepared);
         }
     }
 
@@ -119,17 +119,15 @@ impl JobExecutor {
         self.block_on(self.contact.ask(goes_on, || question(&self.client, &self.assignment)))
     }
 
-    pub(crate) fn report(&self, event: Event) {
-        self.reports.send(event);
+    pub(crate) fn report(&self, report: JobReport) {
+        self.reports.send(report);
     }
 
     pub(crate) fn step_started(&self, step: usize) {
-        let (job, log) = (self.assignment.job.clone(), self.log.length());
-        self.report(Event::StepStarted { job, step, log });
+        self.report(JobReport::StepStarted { step, log: self.log.length() });
     }
 
     pub(crate) fn step_ended(&self, step: usize, end: StepEnd) {
-        let (job, log) = (self.assignment.job.clone(), self.log.length());
-        self.report(Event::StepEnded { job, step, end, log });
+        self.report(JobReport::StepEnded { step, end, log: self.log.length() });
     }
 }

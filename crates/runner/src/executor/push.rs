@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
-use pondrix_api::{IndexRecord, TagAnswer, TagQuestion};
+use pondrix_api::{IndexRecord, JobReport, TagAnswer, TagQuestion};
 use pondrix_core::image::{Digest, Tag};
-use pondrix_core::run::{Event, JobResult, Outcome, StepEnd};
+use pondrix_core::run::{JobResult, Outcome, StepEnd};
 use pondrix_core::work::{ImageWork, PushWork};
 use pondrix_image::registry::{Registry, RegistryError};
 
@@ -26,7 +26,7 @@ pub(crate) fn push_everywhere(
             return End::failed("ended before the push");
         }
         match send(target) {
-            Ok(result) => executor.report(Event::ResultAdded { job: executor.assignment.job.clone(), result }),
+            Ok(result) => executor.report(JobReport::Result { result }),
             Err(words) => {
                 executor.step_ended(1, StepEnd::Exit(1));
                 return End::failed(words);

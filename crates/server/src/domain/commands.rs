@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use pondrix_api::{TagAnswer, TagQuestion};
+use pondrix_api::{JobReport, TagAnswer, TagQuestion};
 use pondrix_core::run::{Event, Outcome, Run, StageRun};
 use pondrix_core::{JobKey, State, Time};
 use tracing::{info, warn};
@@ -78,17 +78,14 @@ impl Engine {
     /// Records what a runner says of its job. What was reported before is taken, and changes nothing.
     ///
     /// # Errors
-    /// When it is of another job, when the lease holds no more, or when it cannot be stored.
+    /// When the lease holds no more, or it cannot be stored.
     pub(crate) async fn report(
         self: &Arc<Self>,
         live: &Arc<LiveRun>,
         lease: &Lease,
-        event: Event,
+        report: JobReport,
     ) -> Result<(), EngineError> {
-        if job_of(&event) != Some(&lease.job) {
-            let words = format!("this lease is for {} and for nothing else", lease.job);
-            return Err(EngineError::Forbidden(words));
-        }
+        let event = event_of(lease.job.clone(), report);
         match self.record_under(live, lease, event).await {
             Err(EngineError::Refused(_)) => Ok(()),
             other => other,
@@ -150,9 +147,9 @@ impl Engine {
         if !self.scheduler.claim(lease.number, format!("{repository}:{tag}")).await {
             return Ok(TagAnswer::Wait);
         }
-        // Tries push under tags of their own.
+        // Stored before it is told: a runner that sets the tag may not live to tell that it did.
         let run = live.row.id;
-        let later = self.store.read(move |c| store::tag_overtaken(c, run, &repository, &tag)).await?;
+        let later = self.store.write(move |c| store::grant_tag(c, run, &repository, &tag)).await?;
         Ok(later.map_or(TagAnswer::Set, |overtaken_by| TagAnswer::Leave { overtaken_by }))
     }
 
@@ -215,21 +212,13 @@ fn lost(lease: &Lease, reason: String) -> Event {
     Event::JobEnded { job: lease.job.clone(), outcome: Outcome::Lost, reason: Some(reason) }
 }
 
-/// The job that an event is about; nothing where it is the server's own to say.
-fn job_of(event: &Event) -> Option<&JobKey> {
-    match event {
-        Event::JobPrepared { job }
-        | Event::StepStarted { job, .. }
-        | Event::StepEnded { job, .. }
-        | Event::ResultAdded { job, .. }
-        | Event::JobEnded { job, .. } => Some(job),
-        Event::Carried { .. }
-        | Event::PreflightBegan
-        | Event::PreflightFailed { .. }
-        | Event::Began
-        | Event::JobTaken { .. }
-        | Event::JobReturned { .. }
-        | Event::Answered { .. }
-        | Event::StopAsked { .. } => None,
+/// What a report says has happened to a run.
+fn event_of(job: JobKey, report: JobReport) -> Event {
+    match report {
+        JobReport::Prepared => Event::JobPrepared { job },
+        JobReport::StepStarted { step, log } => Event::StepStarted { job, step, log },
+        JobReport::StepEnded { step, end, log } => Event::StepEnded { job, step, end, log },
+        JobReport::Result { result } => Event::ResultAdded { job, result },
+        JobReport::Ended { outcome, reason } => Event::JobEnded { job, outcome, reason },
     }
 }

@@ -162,7 +162,7 @@ impl Engine {
         self.read_limits().await?;
         let mut all = Vec::new();
         for id in self.store.read(store::going_on).await? {
-            let Some(live) = self.load(id).await? else { continue };
+            let Some(live) = self.load_readable(id).await? else { continue };
             let live = Arc::new(live);
             locked(&self.live).insert(live.row.facts.id.clone(), Arc::clone(&live));
             info!(run = %live.row.facts.id, "taken up again");
@@ -218,7 +218,7 @@ impl Engine {
         let known: HashSet<i64> = self.all_live().iter().map(|live| live.row.id).collect();
         let mut strays = Vec::new();
         for id in self.store.read(store::going_on).await?.into_iter().filter(|id| !known.contains(id)) {
-            let Some(live) = self.load(id).await? else { continue };
+            let Some(live) = self.load_readable(id).await? else { continue };
             let live = Arc::new(live);
             warn!(run = %live.row.facts.id, "it is stored after all, and is taken up");
             locked(&self.live).insert(live.row.facts.id.clone(), Arc::clone(&live));
@@ -229,6 +229,20 @@ impl Engine {
             self.begin(&live).await;
         }
         Ok(())
+    }
+
+    /// A run that goes on, as its events made it. One whose records cannot be read is marked as such and ends; it
+    /// stops nothing else.
+    async fn load_readable(&self, id: i64) -> Result<Option<LiveRun>, StoreError> {
+        match self.load(id).await {
+            Err(error) if error.is_unreadable() => {
+                error!(row = id, %error, "what is recorded of a run cannot be read; it is ended");
+                let now = self.clock.now();
+                self.store.write(move |c| store::set_unreadable(c, id, now)).await?;
+                Ok(None)
+            }
+            other => other,
+        }
     }
 
     /// A run as its events made it.

@@ -11,7 +11,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use futures_util::StreamExt;
-use pondrix_api::{Beat, Hello, LogLength, Report, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TakeRequest};
+use pondrix_api::{Beat, Hello, JobReport, LogLength, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TakeRequest};
 use pondrix_core::{ProjectName, RunId};
 use serde::Deserialize;
 use tokio_util::io::ReaderStream;
@@ -162,10 +162,10 @@ async fn report(
     State(app): Shared,
     _runner: Runner,
     Path(lease): Path<String>,
-    Json(report): Json<Report>,
+    Json(report): Json<JobReport>,
 ) -> Result<StatusCode, ApiError> {
     let (live, lease) = leased(&app, &lease).await?;
-    app.engine.report(&live, &lease, report.event).await?;
+    app.engine.report(&live, &lease, report).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -21,16 +21,24 @@ pub(crate) struct Pushed<'a> {
     pub(crate) base: Option<&'a BaseImage>,
 }
 
-/// The run of a later commit of the same branch that has set a tag; nothing where there is none.
-pub(crate) fn tag_overtaken(
+/// Allows a run to set a tag that moves, unless a run of a later commit of the same branch has set it or was allowed
+/// to: then that run is answered.
+pub(crate) fn grant_tag(
     connection: &Connection,
     run: i64,
     repository: &Repository,
     tag: &Tag,
 ) -> Result<Option<RunId>, StoreError> {
+    let (repository, tag) = (repository.to_string(), tag.as_str());
     // Other branches may have set it in between.
-    let set = "o.id IN (SELECT coalesce(last_run, run) FROM image_tags WHERE repository = ?2 AND tag = ?3)";
-    overtaken(connection, run, set, &[&repository.to_string(), &tag.as_str()])
+    let set = "o.id IN (SELECT coalesce(last_run, run) FROM image_tags WHERE repository = ?2 AND tag = ?3)
+               OR o.id IN (SELECT run FROM tag_grants WHERE repository = ?2 AND tag = ?3)";
+    let later = overtaken(connection, run, set, &[&repository, &tag])?;
+    if later.is_none() {
+        let grant = "INSERT INTO tag_grants (repository, tag, run) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING";
+        connection.prepare_cached(grant)?.execute(params![repository, tag, run])?;
+    }
+    Ok(later)
 }
 
 /// The run of a later commit of the same branch whose image an environment runs.

@@ -5,6 +5,7 @@
 
 mod access;
 mod artifacts;
+mod event_form;
 mod images;
 mod plans;
 mod projects;
@@ -34,7 +35,7 @@ pub(crate) use artifacts::{
     ArtifactRow, CacheRow, all_artifacts, artifact, find_cache, is_needed, put_artifact, put_cache, put_tests,
     remove_artifacts, test_history,
 };
-pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, put_image, rollout_overtaken, tag_overtaken};
+pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, grant_tag, put_image, rollout_overtaken};
 pub(crate) use projects::{
     Project, ProjectRow, Refs, add as add_project, all as projects, by_name as project, put_share, refs, see, see_ref,
     seen_well, shares, was_seen,
@@ -49,7 +50,7 @@ pub(crate) use registries::{
 pub(crate) use rollouts::{forget_before, keep_before};
 pub(crate) use runs::{
     NewRun, RunRow, StoredEvent, StoredLease, SummaryRow, append_event, by_id, changed_after, end_lease, events,
-    going_on, id_of, insert_run, leases, page, put_lease,
+    going_on, id_of, insert_run, leases, page, put_lease, set_unreadable,
 };
 pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
 pub(crate) use secrets::{list as secrets, put as put_secret, remove as remove_secret, sealed};
@@ -97,6 +98,8 @@ pub(crate) enum StoreError {
     Sqlite(#[from] rusqlite::Error),
     #[error("a stored document does not parse: {0}")]
     Document(#[from] serde_json::Error),
+    #[error("a stored {what} is of version {found}, and this server knows {known}")]
+    DocumentVersion { what: &'static str, found: i64, known: i64 },
     #[error("the records were made by a newer Pondrix (version {found}; this one knows {known}); start that one")]
     Newer { found: i64, known: i64 },
     #[error("the writer of the records has ended")]
@@ -112,6 +115,17 @@ pub(crate) enum StoreError {
 }
 
 impl StoreError {
+    /// Whether what is stored makes no sense to this server. It makes none later either.
+    pub(crate) fn is_unreadable(&self) -> bool {
+        use rusqlite::Error::{FromSqlConversionFailure, InvalidColumnType};
+        let is_value = |error: &rusqlite::Error| matches!(error, FromSqlConversionFailure(..) | InvalidColumnType(..));
+        match self {
+            Self::Document(_) | Self::DocumentVersion { .. } => true,
+            Self::Sqlite(error) => is_value(error),
+            _ => false,
+        }
+    }
+
     /// Whether the same may be stored, or read, a little later: a full disk, a busy or cut-off one.
     pub(crate) fn is_transient(&self) -> bool {
         use rusqlite::ErrorCode::{
@@ -125,7 +139,7 @@ impl StoreError {
                 )
             }),
             Self::Undone | Self::Unknown => true,
-            Self::Document(_) | Self::Newer { .. } | Self::Ended | Self::Panicked | Self::Exists(_) => false,
+            Self::Document(_) | Self::DocumentVersion { .. } | Self::Newer { .. } | Self::Ended | Self::Panicked | Self::Exists(_) => false,
         }
     }
 }

@@ -10,10 +10,7 @@ use pondrix_core::work::RunFacts;
 use pondrix_core::{JobKey, RunId, State, Time};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
-use super::{StoreError, compare_templates, plans};
-
-/// The form of stored events that this program writes.
-const EVENT_VERSION: i64 = 1;
+use super::{StoreError, compare_templates, event_form, plans};
 
 /// A run to make.
 #[derive(Clone, Debug)]
@@ -194,7 +191,7 @@ pub(crate) fn append_event(
 ) -> Result<i64, StoreError> {
     connection
         .prepare_cached("INSERT INTO events (run, at, version, body) VALUES (?1, ?2, ?3, ?4)")?
-        .execute(params![run, at.millis(), EVENT_VERSION, serde_json::to_string(event)?])?;
+        .execute(params![run, at.millis(), event_form::VERSION, event_form::encode(event)?])?;
     let id = connection.last_insert_rowid();
     connection
         .prepare_cached("UPDATE runs SET state = ?2, note = ?3, started = ?4, ended = ?5 WHERE id = ?1")?
@@ -319,6 +316,16 @@ pub(crate) fn page(
     Ok(rows.collect::<Result<_, _>>()?)
 }
 
+/// Ends a run whose records cannot be read: nothing can carry it on.
+pub(crate) fn set_unreadable(connection: &Connection, run: i64, now: Time) -> Result<(), StoreError> {
+    let change = "UPDATE runs SET state = 'failed', note = ?2, ended = coalesce(ended, ?3) WHERE id = ?1";
+    connection.prepare_cached(change)?.execute(params![run, UNREADABLE, now.millis()])?;
+    Ok(())
+}
+
+/// What lists say of a run whose records cannot be read.
+const UNREADABLE: &str = "what is recorded of it cannot be read; the server's log says why";
+
 /// The ids of runs that are not over.
 pub(crate) fn going_on(connection: &Connection) -> Result<Vec<i64>, StoreError> {
     let question = "SELECT id FROM runs WHERE state IN ('queued', 'waiting', 'running') ORDER BY id";
@@ -329,11 +336,12 @@ pub(crate) fn going_on(connection: &Connection) -> Result<Vec<i64>, StoreError> 
 
 /// A run's events, in order.
 pub(crate) fn events(connection: &Connection, run: i64) -> Result<Vec<StoredEvent>, StoreError> {
-    let mut statement = connection.prepare_cached("SELECT at, body FROM events WHERE run = ?1 ORDER BY id")?;
-    let rows = statement.query_map([run], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?)))?;
+    let mut statement = connection.prepare_cached("SELECT at, version, body FROM events WHERE run = ?1 ORDER BY id")?;
+    let rows = statement
+        .query_map([run], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?, row.get::<_, String>(2)?)))?;
     rows.map(|row| {
-        let (at, body) = row?;
-        Ok(StoredEvent { at: Time::from_millis(at), event: serde_json::from_str(&body)? })
+        let (at, version, body) = row?;
+        Ok(StoredEvent { at: Time::from_millis(at), event: event_form::decode(version, &body)? })
     })
     .collect()
 }

@@ -299,3 +299,34 @@ fn a_job_whose_answer_never_arrived_is_offered_again_after_five_seconds() {
         world.end();
     });
 }
+
+#[test]
+fn a_run_whose_records_cannot_be_read_is_marked_and_stops_nothing_else() {
+    in_scripted_time(async {
+        let world = World::new(1).await;
+        world.repository.commit("main", &[]);
+        world.start().await;
+        tokio::time::sleep(Duration::from_secs(1)).await;
+        for name in ["a", "b"] {
+            push(&world, &format!("start commit=\"**\"\nstage \"one\" {{ job \"{name}\" {{ on-host; step \"a\" }} }}\n"));
+            tokio::time::sleep(Duration::from_secs(20)).await;
+        }
+        world.kill();
+        let spoil = |c: &rusqlite::Connection| {
+            c.execute("UPDATE events SET body = '{\"event\":\"sang\"}' WHERE run = 1 AND id = (SELECT max(id) FROM events WHERE run = 1)", [])?;
+            Ok(())
+        };
+        world.records().write(spoil).await.unwrap();
+        world.start().await;
+        let plan = Plan { longest_step: Duration::from_secs(1), fails: 0 };
+        tokio::spawn(runner::run(world.clone(), "wren".to_owned(), 1, plan, Deeds::default()));
+        world.until("pond#2", |_, run| run.state == State::Passed).await;
+        let listed = world.records().read(|c| store::page(c, None, None, 10)).await.unwrap();
+        let (_, first) = listed.last().unwrap();
+        assert_eq!(first.state, State::Failed);
+        assert_eq!(first.note.as_deref(), Some("what is recorded of it cannot be read; the server's log says why"));
+        let error = world.engine().find(&"pond#1".parse().unwrap()).await.unwrap_err();
+        assert!(error.is_unreadable(), "{error}");
+        world.end();
+    });
+}

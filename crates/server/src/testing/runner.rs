@@ -7,9 +7,9 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use futures_util::FutureExt;
-use pondrix_api::{Assignment, Hello, TagAnswer, TagQuestion};
+use pondrix_api::{Assignment, Hello, JobReport, TagAnswer, TagQuestion};
 use pondrix_core::image::Digest;
-use pondrix_core::run::{Event, JobResult, Outcome, StepEnd};
+use pondrix_core::run::{JobResult, Outcome, StepEnd};
 use pondrix_core::work::Work;
 use pondrix_core::{JobKey, RunId};
 use sha2::Digest as _;
@@ -270,7 +270,7 @@ impl Job<'_> {
             Work::Image(_) => 2,
         };
         // Nothing is done before the server knows that the runner knows: the commit's files come from it.
-        self.report(Event::JobPrepared { job: job.clone() }).await?;
+        self.report(JobReport::Prepared).await?;
         let mut outcome = Outcome::Passed;
         *self.doing.lock().unwrap() = Some(self.deeds.begin_job(self.assignment, locks));
         for step in 0..steps {
@@ -283,7 +283,7 @@ impl Job<'_> {
             let take = self.world.random.up_to(plan.longest_step);
             let until = Instant::now() + take;
             // As the real one: what is to be told is told while the step goes on.
-            let is_told = self.report(Event::StepStarted { job: job.clone(), step, log }).await;
+            let is_told = self.report(JobReport::StepStarted { step, log }).await;
             while Instant::now() < until && !self.ending.is_so() {
                 tokio::time::sleep(Duration::from_secs(1)).await;
             }
@@ -299,7 +299,7 @@ impl Job<'_> {
             }
             let fails = self.world.random.percent(plan.fails);
             let log = self.length();
-            self.report(Event::StepEnded { job: job.clone(), step, end: StepEnd::Exit(fails.into()), log }).await?;
+            self.report(JobReport::StepEnded { step, end: StepEnd::Exit(fails.into()), log }).await?;
             self.deeds.end_step(run, &job, attempt, step);
             if fails {
                 outcome = Outcome::Failed;
@@ -308,7 +308,7 @@ impl Job<'_> {
         }
         // Nothing of it runs any more.
         drop(self.doing.lock().unwrap().take());
-        self.report(Event::JobEnded { job, outcome, reason: None }).await
+        self.report(JobReport::Ended { outcome, reason: None }).await
     }
 
     fn length(&self) -> u64 {
@@ -320,15 +320,15 @@ impl Job<'_> {
     }
 
     /// Reports, until the server has it or takes nothing more.
-    async fn report(&self, event: Event) -> Result<(), NotOurs> {
+    async fn report(&self, report: JobReport) -> Result<(), NotOurs> {
         loop {
             let asked = Instant::now();
-            let (text, event) = (self.assignment.lease.clone(), event.clone());
+            let (text, report) = (self.assignment.lease.clone(), report.clone());
             let answer = self.world.network.ask(self.world, self.runner, move |engine| {
-                let (text, event) = (text.clone(), event.clone());
+                let (text, report) = (text.clone(), report.clone());
                 async move {
                     let (live, lease) = engine.leased(&text).await.ok_or(EngineError::LeaseEnded)?;
-                    engine.report(&live, &lease, event).await
+                    engine.report(&live, &lease, report).await
                 }
                 .boxed()
             });
@@ -413,7 +413,7 @@ impl Job<'_> {
                 base: None,
                 platforms: Vec::new(),
             };
-            self.report(Event::ResultAdded { job: self.assignment.job.clone(), result }).await?;
+            self.report(JobReport::Result { result }).await?;
         }
         Ok(())
     }

@@ -4,9 +4,10 @@ use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 
+use pondrix_api::JobReport;
 use pondrix_core::junit::Report;
 use pondrix_core::pipeline::Output;
-use pondrix_core::run::{Event, JobResult};
+use pondrix_core::run::JobResult;
 use pondrix_image::build::plain_path;
 
 use super::walk::fitting;
@@ -43,7 +44,7 @@ pub(crate) fn outputs(executor: &JobExecutor, workspace: &Path, outputs: &[Outpu
             return Err(told(&format!("{} has a secret in it", output.file)));
         }
         let result = JobResult::Output { name: name.clone(), value };
-        executor.report(Event::ResultAdded { job: executor.assignment.job.clone(), result });
+        executor.report(JobReport::Result { result });
     }
     Ok(())
 }
@@ -68,5 +69,5 @@ pub(crate) fn test_reports(executor: &JobExecutor, workspace: &Path, patterns: &
     }
     let passed = report.tests.saturating_sub(report.failed + report.skipped);
     executor.log.say(&format!("tests: {passed} passed, {} failed, {} skipped", report.failed, report.skipped));
-    executor.report(Event::ResultAdded { job: executor.assignment.job.clone(), result: JobResult::Tests { report } });
+    executor.report(JobReport::Result { result: JobResult::Tests { report } });
 }

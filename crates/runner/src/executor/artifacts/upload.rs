@@ -5,11 +5,11 @@ use std::fs::File;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
-use pondrix_api::{ArtifactFile, Digests, NewArtifact};
+use pondrix_api::{ArtifactFile, Digests, JobReport, NewArtifact};
 use pondrix_core::Time;
 use pondrix_core::image::Digest;
 use pondrix_core::pipeline::Artifact;
-use pondrix_core::run::{Event, JobResult};
+use pondrix_core::run::JobResult;
 
 use super::walk::fitting;
 use crate::executor::context::JobExecutor;
@@ -73,7 +73,7 @@ pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifa
     executor.log.say(&format!("artifact {name}: {count} files, {bytes} bytes, kept for {}", artifact.keep));
     let until = now().plus_millis(i64::from(seconds) * 1000);
     let result = JobResult::Artifact { name: name.clone(), count, bytes, until };
-    executor.report(Event::ResultAdded { job: executor.assignment.job.clone(), result });
+    executor.report(JobReport::Result { result });
     Ok(())
 }
 

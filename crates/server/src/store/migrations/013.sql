@@ -24,3 +24,11 @@ UPDATE tags SET place = (SELECT next_number - 1 FROM projects p WHERE p.id = tag
 
 -- The last run that set a tag, also where it named the same image before.
 ALTER TABLE image_tags ADD COLUMN last_run INTEGER REFERENCES runs (id);
+
+-- Which runs were allowed to set a tag that moves: whether they did, they may not have lived to tell.
+CREATE TABLE tag_grants (
+    repository TEXT NOT NULL,
+    tag TEXT NOT NULL,
+    run INTEGER NOT NULL REFERENCES runs (id),
+    PRIMARY KEY (repository, tag, run)
+) STRICT, WITHOUT ROWID;
