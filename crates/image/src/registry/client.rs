@@ -133,6 +133,7 @@ impl Registry {
         digest: &Digest,
         size: u64,
         store: &Store,
+        fetched: &(dyn Fn(u64) + Sync),
     ) -> Result<(), RegistryError> {
         if store.has_blob(digest) {
             return Ok(());
@@ -148,7 +149,7 @@ impl Registry {
             // Not every registry gives parts.
             let skip = if response.status() == StatusCode::PARTIAL_CONTENT { 0 } else { count };
             let before = count;
-            let broke = self.take(response, skip, &mut count, size, digest, &mut hash, &mut to, &doing).await?;
+            let broke = self.take(response, skip, &mut count, size, digest, &mut hash, &mut to, &doing, fetched).await?;
             tries = if count > before { 2 } else { tries + 1 };
             match broke {
                 Some(error) if tries > TRIES => return Err(error),
@@ -194,6 +195,7 @@ impl Registry {
         hash: &mut Hashing<std::io::Sink>,
         to: &mut tokio::fs::File,
         doing: &str,
+        fetched: &(dyn Fn(u64) + Sync),
     ) -> Result<Option<RegistryError>, RegistryError> {
         let io = |error: std::io::Error| crate::store::io_error("write a blob")(error);
         let mut stream = response.bytes_stream();
@@ -206,6 +208,7 @@ impl Registry {
             skip -= known as u64;
             let chunk = chunk.slice(known..);
             *count += chunk.len() as u64;
+            fetched(chunk.len() as u64);
             if *count > size {
                 let words = format!("{} is longer than the {size} bytes announced", digest.short());
                 return Err(self.nonsense("blob", words));

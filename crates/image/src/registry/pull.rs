@@ -1,11 +1,13 @@
 //! Pulling: manifest, configuration and layers into the store.
 
+use std::sync::{Mutex, PoisonError};
+
 use futures_util::{StreamExt, TryStreamExt};
 use pondrix_core::Size;
 use pondrix_core::image::{Digest, Reference, Registries};
 
 use super::{Registry, RegistryError};
-use crate::oci::{Index, Manifest, Platform};
+use crate::oci::{Descriptor, Index, Manifest, Platform};
 use crate::store::io_error;
 use crate::{Image, Store};
 
@@ -33,6 +35,34 @@ pub async fn pull_for(
     registries: &Registries,
     store: &Store,
 ) -> Result<Image, RegistryError> {
+    pull_and_tell(reference, platform, registries, store, &|_| ()).await
+}
+
+/// How far the fetching of an image is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Pulling {
+    /// How many of its layers were not in the store.
+    pub layers: usize,
+    /// How many of these have come.
+    pub layers_here: usize,
+    /// How many bytes these have.
+    pub bytes: u64,
+    /// How many of them have come.
+    pub bytes_here: u64,
+}
+
+/// As [`pull_for`], and tells how far it is: when it begins to fetch what is missing, as it comes, and when all of it
+/// is there. Where nothing is missing, nothing is told.
+///
+/// # Errors
+/// As [`pull`].
+pub async fn pull_and_tell(
+    reference: &Reference,
+    platform: &Platform,
+    registries: &Registries,
+    store: &Store,
+    tell: &(dyn Fn(Pulling) + Sync),
+) -> Result<Image, RegistryError> {
     // What a digest names cannot have changed: no need to ask.
     if let Some(digest) = &reference.digest
         && let Some(image) = complete(store, digest)
@@ -55,8 +85,34 @@ pub async fn pull_for(
         return Err(registry.nonsense("image that can be run here", words));
     }
     there_is_room(&manifest, reference, store)?;
-    let parts = manifest.layers.iter().chain([&manifest.config]);
-    let fetches = parts.map(|part| registry.fetch_blob(repository, &part.digest, part.size, store));
+    let missing = || manifest.layers.iter().filter(|layer| !store.has_blob(&layer.digest));
+    let state = Mutex::new(Pulling {
+        layers: missing().count(),
+        layers_here: 0,
+        bytes: missing().map(|layer| layer.size).sum(),
+        bytes_here: 0,
+    });
+    let advance = |layers: usize, bytes: u64| {
+        let mut state = state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.layers_here += layers;
+        state.bytes_here += bytes;
+        if state.layers > 0 {
+            tell(*state);
+        }
+    };
+    advance(0, 0);
+    let come = |bytes| advance(0, bytes);
+    let fetch = async |part: &Descriptor, of_layer: bool| {
+        let is_new = of_layer && !store.has_blob(&part.digest);
+        let told: &(dyn Fn(u64) + Sync) = if is_new { &come } else { &|_| () };
+        registry.fetch_blob(repository, &part.digest, part.size, store, told).await?;
+        if is_new {
+            advance(1, 0);
+        }
+        Ok::<_, RegistryError>(())
+    };
+    let parts = manifest.layers.iter().map(|layer| (layer, true)).chain([(&manifest.config, false)]);
+    let fetches = parts.map(|(part, of_layer)| fetch(part, of_layer));
     futures_util::stream::iter(fetches.collect::<Vec<_>>()).buffer_unordered(AT_ONCE).try_collect::<()>().await?;
     store.add_blob(&document.bytes)?;
     let image = store.image(&document.digest)?;

@@ -138,7 +138,7 @@ impl Registry {
             let words = format!("{} MiB long, and at most {} are taken", part.size >> 20, LONGEST_ATTACHED >> 20);
             return Err(self.nonsense("attached document", words));
         }
-        self.fetch_blob(repository, &part.digest, part.size, store).await?;
+        self.fetch_blob(repository, &part.digest, part.size, store, &|_| ()).await?;
         Ok(Some(store.read_blob(&part.digest)?))
     }
 

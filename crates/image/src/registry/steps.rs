@@ -43,7 +43,7 @@ impl Elsewhere {
         if manifest.artifact_type.as_deref() != Some(KIND) {
             return Err(this.registry.nonsense("list of steps", format!("{repository}:{tag} is something else")));
         }
-        this.registry.fetch_blob(repository, &manifest.config.digest, manifest.config.size, store).await?;
+        this.registry.fetch_blob(repository, &manifest.config.digest, manifest.config.size, store, &|_| ()).await?;
         let list: Vec<StepRecord> =
             serde_json::from_slice(&store.read_blob(&manifest.config.digest)?).map_err(nonsense)?;
         this.known = list.into_iter().take(MOST).map(|record| (record.key, record.made)).collect();
@@ -63,7 +63,7 @@ impl Elsewhere {
     pub async fn step(&self, key: &Digest, store: &Store) -> Result<Option<Step>, RegistryError> {
         let Some(step) = self.known.get(key) else { return Ok(None) };
         if let Some((layer, _)) = &step.layer {
-            self.registry.fetch_blob(&self.repository, &layer.digest, layer.size, store).await?;
+            self.registry.fetch_blob(&self.repository, &layer.digest, layer.size, store, &|_| ()).await?;
         }
         Ok(Some(step.clone()))
     }

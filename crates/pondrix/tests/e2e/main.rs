@@ -14,6 +14,7 @@ mod contract;
 mod crash;
 mod demo;
 mod drafts;
+mod foundations;
 mod images;
 mod kubectl;
 mod language;

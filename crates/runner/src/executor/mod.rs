@@ -7,6 +7,7 @@ mod context;
 mod disk_space;
 mod image;
 mod index;
+mod pull;
 mod push;
 mod site;
 mod source;

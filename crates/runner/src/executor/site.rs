@@ -8,7 +8,7 @@ use pondrix_core::image::{Digest, Reference, Tag};
 use pondrix_core::pipeline::Network;
 use pondrix_image::build::{Output, Outside, Step, StepRecord};
 use pondrix_image::recipe::RunNetwork;
-use pondrix_image::registry::{Elsewhere, download, pull_for};
+use pondrix_image::registry::{Elsewhere, download};
 use pondrix_image::{Image, Platform};
 use pondrix_sandbox::{self as sandbox, Running, Spec};
 
@@ -45,9 +45,7 @@ impl<'a> Site<'a> {
 
 impl Outside for Site<'_> {
     fn image(&self, name: &Reference, platform: &Platform) -> Result<Image, String> {
-        let executor = self.executor;
-        let pulled = executor.block_on(pull_for(name, platform, &executor.registries(), &executor.folder.store));
-        pulled.map_err(|error| error.to_string())
+        self.executor.pull(name, platform).map_err(|error| error.to_string())
     }
 
     fn full_name(&self, short: &str) -> Result<Reference, String> {

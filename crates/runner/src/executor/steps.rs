@@ -8,7 +8,7 @@ use pondrix_core::image::Reference;
 use pondrix_core::pipeline::SECRET_FOLDER;
 use pondrix_core::run::{Outcome, StepEnd};
 use pondrix_core::work::StepsWork;
-use pondrix_image::registry::pull;
+use pondrix_image::Platform;
 use pondrix_sandbox::{Bind, Exit, Limits, MemoryFolder, Rootfs, Running, Spec};
 
 use super::artifacts;
@@ -163,7 +163,7 @@ fn root_folder(executor: &JobExecutor) -> PathBuf {
 
 fn root_of_image(executor: &JobExecutor, image: &Reference) -> Result<Root, String> {
     let store = &executor.folder.store;
-    let image = executor.block_on(pull(image, &executor.registries(), store)).map_err(|error| error.to_string())?;
+    let image = executor.pull(image, &Platform::here()).map_err(|error| error.to_string())?;
     let layers = store.layers(&image).map_err(|error| error.to_string())?;
     Ok((Rootfs::new(layers, root_folder(executor)), Vec::new(), image.config.config.variables()))
 }

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use pondrix_core::pipeline::{Network, Ready};
 use pondrix_core::work::ServiceWork;
-use pondrix_image::registry::pull;
+use pondrix_image::Platform;
 use pondrix_sandbox::{self as sandbox, Bind, Exit, NAMES_AT, Rootfs, Running, SharedNetwork, Spec, StartError};
 
 use super::context::JobExecutor;
@@ -90,8 +90,7 @@ impl Surroundings {
         let name = &service.name;
         let told = |error: &dyn std::fmt::Display| format!("the service `{name}` could not be started: {error}");
         let store = &executor.folder.store;
-        let image =
-            executor.block_on(pull(&service.image, &executor.registries(), store)).map_err(|error| told(&error))?;
+        let image = executor.pull(&service.image, &Platform::here()).map_err(|error| told(&error))?;
         let layers = store.layers(&image).map_err(|error| told(&error))?;
         let run = &image.config.config;
         let mut env: BTreeMap<_, _> = [("PATH".to_owned(), PATH.to_owned())].into();

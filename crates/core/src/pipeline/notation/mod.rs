@@ -35,8 +35,14 @@ fn invisible(at: usize, letter: char) -> Slip {
     Slip::new((at, at + letter.len_utf8()), "a letter that cannot be seen stands here", help)
 }
 
+/// The longest line that is looked through, in bytes. A line is looked at once for each brace in it.
+const LONGEST_LINE: usize = 16 * 1024;
+
 /// The slips in a text that is not KDL, in their order; none where none of the known kinds shows.
 pub(super) fn slips(text: &str) -> Vec<Slip> {
+    if text.lines().any(|line| line.len() > LONGEST_LINE) {
+        return Vec::new();
+    }
     scan::Scanner::new(text).slips()
 }
 

@@ -37,6 +37,9 @@ pub(super) struct Scanner<'t> {
     lacks_closing: bool,
 }
 
+/// How deep braces are followed; a pipeline needs five.
+const DEEPEST: usize = 64;
+
 /// Words of other notations for values that begin with `#` here.
 const KEYWORDS: [&str; 3] = ["true", "false", "null"];
 
@@ -56,6 +59,12 @@ impl<'t> Scanner<'t> {
 
     pub(super) fn slips(mut self) -> Vec<Slip> {
         while let Some(letter) = self.rest().chars().next() {
+            if self.opens.len() > DEEPEST {
+                let message = format!("braces stand more than {DEEPEST} deep in each other here");
+                self.slip((self.at - 1, self.at), message, "no pipeline needs that");
+                self.opens.clear();
+                break;
+            }
             let before = self.at;
             self.read(letter);
             // Whatever is not understood is passed over, so that the end is reached.

@@ -296,14 +296,15 @@ fn a_text_of_many_braces_in_each_other_is_a_fault_and_not_the_end_of_the_process
         (closed("a {\n", "}\n", 3_900), "braces stand more than 64 deep in each other here"),
         // Braces in texts close nothing.
         (closed("a \"}}}}\" {\n", "}\n", 3_900), "braces stand more than 64 deep in each other here"),
-        (closed("a \"}}}}\" {\n", "}\n", 30_000), "more than 4000 braces are opened up to here, in a file that is no plain one"),
+        (closed("a \"}}}}\" {\n", "}\n", 30_000), "braces stand more than 64 deep in each other here"),
+        ("a {}".repeat(30_000), "more than 4000 braces are opened up to here, in a file that is no plain one"),
         (" ".repeat(2 << 20), "the file is longer than 1024 KiB, which no pipeline file may be"),
     ] {
         let faults = read(&text).unwrap_err();
         assert_eq!(faults[0].message, message);
     }
-    // Whatever the library says of these, it lives to say it.
-    for text in ["a {\n", "(", "/*"].into_iter().flat_map(|open| [open.repeat(3_900), open.repeat(300_000)]) {
+    // Whatever is said of these, somebody lives to say it, and soon.
+    for text in ["a {\n", "a {", "{}", "(", "/*"].into_iter().flat_map(|open| [open.repeat(3_900), open.repeat(300_000)]) {
         assert!(!read(&text).unwrap_err().is_empty());
     }
 }
