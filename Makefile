@@ -40,6 +40,7 @@ lint: console ## Formatting, clippy, the console's checks
 test: export PROPTEST_RNG_SEED = 20261125
 test: export PROPTEST_DISABLE_FAILURE_PERSISTENCE = true
 test: setup console lint ## Everything that is checked
+	cd console && $(NPM) run --silent test
 	$(CARGO) test --workspace
 
 MINUTES ?= 10

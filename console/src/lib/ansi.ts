@@ -91,21 +91,44 @@ export function finalLine(text: string): string {
     return cells.join('') + pending;
 }
 
-/** Reads a log piece by piece into lines; colours go on from one line to the next. */
+/**
+ * Reads a log piece by piece into lines; colours go on from one line to the next. However long the log is, only its
+ * last lines are kept.
+ */
 export class AnsiReader {
-    readonly lines: Piece[][] = [];
+    private lines: Piece[][] = [];
+    private dropped = 0;
     private pen: Pen = {};
     private rest = '';
+
+    /** `most` lines are kept at the end. */
+    constructor(private readonly most: number) {}
 
     /** Adds text. The last line stays open until its end comes. */
     feed(text: string): void {
         const whole = (this.rest + text).split('\n');
         this.rest = whole.pop() ?? '';
         for (const line of whole) this.lines.push(this.line(line));
+        // In large pieces: each line is moved once at the most.
+        if (this.lines.length > 2 * this.most) {
+            const old = this.lines.length - this.most;
+            this.dropped += old;
+            this.lines = this.lines.slice(old);
+        }
     }
 
-    /** The line that has no end yet. */
-    open(): Piece[] | undefined {
+    /** How many lines there were, with the one that has no end yet. */
+    get count(): number {
+        return this.dropped + this.lines.length + (this.rest ? 1 : 0);
+    }
+
+    /** The last lines, with the one that has no end yet. */
+    tail(): Piece[][] {
+        const open = this.open();
+        return open ? [...this.lines.slice(-(this.most - 1)), open] : this.lines.slice(-this.most);
+    }
+
+    private open(): Piece[] | undefined {
         if (!this.rest) return undefined;
         const pen = this.pen;
         const line = this.line(this.rest);

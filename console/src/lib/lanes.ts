@@ -8,6 +8,8 @@ export type Lane = {
     /** From when its turn came until it was taken. */
     wait: Bar | undefined;
     bar: Bar | undefined;
+    /** From when it was taken until everything that it needs was there. */
+    prepare: Bar | undefined;
     steps: (Bar & { name: string })[];
     /** Whether it is on the critical path. */
     critical: boolean;
@@ -22,6 +24,7 @@ export function chart(run: RunDetail, now: number): Chart {
     const bands = run.stages.map((stage) => {
         const lanes = stage.jobs.map((job): Lane => {
             const [queued, started, ended] = [millis(job.queued), millis(job.started), millis(job.ended)];
+            const prepared = millis(job.prepared);
             const steps = job.steps.flatMap((step) => {
                 const from = millis(step.started);
                 return from === undefined ? [] : [{ from, to: millis(step.ended) ?? end, state: step.state, name: step.name }];
@@ -30,6 +33,7 @@ export function chart(run: RunDetail, now: number): Chart {
                 job,
                 wait: queued === undefined ? undefined : { from: queued, to: started ?? ended ?? end, state: 'queued' },
                 bar: started === undefined ? undefined : { from: started, to: ended ?? end, state: job.state },
+                prepare: started === undefined ? undefined : { from: started, to: prepared ?? ended ?? end, state: job.state },
                 steps,
                 critical: false,
             };

@@ -305,6 +305,20 @@ pub struct AnswerRequest {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct StopRequest {}
 
+/// An event of a connection that several streams share.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct StreamEvent {
+    /// The key that the follower gave to the stream.
+    pub key: String,
+    /// The event's kind: those of the stream alone, or `refused`, whose data is a problem.
+    pub kind: String,
+    /// Its id, to resume after it.
+    pub id: String,
+    /// Its data, as in the stream alone.
+    #[schema(value_type = Object)]
+    pub data: serde_json::Value,
+}
+
 /// A change of a run, as an event of a stream. The stream's event ids can be resumed from.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Change {

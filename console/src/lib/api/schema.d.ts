@@ -522,6 +522,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stream": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Several streams in one: each pair of the query is a key of the follower's own and a stream, `runs@AFTER`,
+         *     `run/PROJECT/NUMBER@AFTER` or `log/PROJECT/NUMBER/STAGE~JOB@AFTER`, where AFTER is the id of the last event that
+         *     was seen of it, or nothing. Events carry the key. A stream that cannot be followed is one event `refused`; the
+         *     connection stays until the follower leaves.
+         */
+        get: operations["runs_follow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/templates": {
         parameters: {
             query?: never;
@@ -1582,6 +1604,17 @@ export interface components {
         };
         /** @description A stop. */
         StopRequest: Record<string, never>;
+        /** @description An event of a connection that several streams share. */
+        StreamEvent: {
+            /** @description Its data, as in the stream alone. */
+            data: Record<string, never>;
+            /** @description Its id, to resume after it. */
+            id: string;
+            /** @description The key that the follower gave to the stream. */
+            key: string;
+            /** @description The event's kind: those of the stream alone, or `refused`, whose data is a problem. */
+            kind: string;
+        };
         /** @description What a tag meant from a moment on. */
         TagChange: {
             /**
@@ -4510,6 +4543,83 @@ export interface operations {
             };
             /** @description What is there does not allow it now. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runs_follow: {
+        parameters: {
+            query?: {
+                /** @description A stream, under whatever key the follower gives it */
+                key?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": components["schemas"]["StreamEvent"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is nothing of this name. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

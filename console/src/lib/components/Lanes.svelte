@@ -53,9 +53,10 @@
                             {#if !lane.bar && lane.job.reason}
                                 <span class="absolute top-1.5 left-1 z-10 truncate bg-lily px-1 text-xs text-gray-500 dark:bg-gray-950 dark:text-gray-400" style:max-width="96%">{lane.job.reason}</span>
                             {/if}
-                            {#if lane.wait && lane.bar}<span class="absolute top-3.5 h-px bg-queued" style:left={left(lane.wait.from)} style:width={wide(lane.wait)}></span>{/if}
+                            {#if lane.wait && lane.bar}<span title="waiting for a runner: {length(lane.wait.to - lane.wait.from)}" class="absolute top-3.5 h-px bg-queued" style:left={left(lane.wait.from)} style:width={wide(lane.wait)}></span>{/if}
                             {#if lane.bar}
-                                <span class="absolute top-1.5 h-4 rounded-sm opacity-35" style:background="var(--color-{lane.bar.state})" style:left={left(lane.bar.from)} style:width={wide(lane.bar)}></span>
+                                <span class="absolute top-1.5 h-4 rounded-sm opacity-35" style:background="var(--color-{lane.bar.state})" style:left={left(lane.bar.from)} style:width={wide(lane.bar)} title="reporting what its steps left"></span>
+                                {#if lane.prepare && lane.job.kind !== 'rollout'}<span class="hatched absolute top-1.5 h-4 rounded-sm bg-lily dark:bg-gray-950" style:--of="var(--color-{lane.bar.state})" style:left={left(lane.prepare.from)} style:width={wide(lane.prepare)} title="getting ready: {length(lane.prepare.to - lane.prepare.from)}"></span>{/if}
                                 {#each lane.steps as step (step.name + step.from)}
                                     <span class="absolute top-1.5 h-4 rounded-sm border-r border-lily dark:border-gray-950" style:background="var(--color-{step.state})" style:left={left(step.from)} style:width={wide(step)} title="{step.name}: {step.state}, {length(step.to - step.from)}"></span>
                                 {/each}
@@ -69,6 +70,7 @@
     {/each}
     <p class="flex gap-5 border-t border-gray-200 px-3 pt-1 text-xs text-gray-500 dark:border-gray-800 dark:text-gray-400" aria-hidden="true">
         <span><span class="mr-1 inline-block h-2 w-4 rounded-sm bg-passed opacity-35"></span>job</span>
+        <span><span class="hatched mr-1 inline-block h-2 w-4 rounded-sm" style:--of="var(--color-passed)"></span>getting ready</span>
         <span><span class="mr-1 inline-block h-2 w-4 rounded-sm bg-passed"></span>its steps</span>
         <span><span class="mr-1 inline-block h-[3px] w-4 bg-ember align-middle"></span>critical path</span>
     </p>
@@ -78,6 +80,9 @@
     .selected {
         background: color-mix(in srgb, var(--color-primary-400) 16%, transparent);
         box-shadow: inset 3px 0 0 var(--color-ember);
+    }
+    .hatched {
+        background-image: repeating-linear-gradient(135deg, var(--of) 0 2px, transparent 2px 5px);
     }
     .lane > span:first-child {
         padding-left: 0.6rem;

@@ -1,7 +1,7 @@
 <script lang="ts">
     import { AnsiReader, type Piece } from '../ansi';
     import { logPath } from '../api/client';
-    import { follow } from '../api/events';
+    import { follow, logTopic } from '../api/events';
 
     let { project, number, job }: { project: string; number: number; job: string } = $props();
 
@@ -15,20 +15,18 @@
     let atEnd = true;
 
     $effect(() => {
-        const reader = new AnsiReader();
+        const reader = new AnsiReader(MOST);
         lines = [];
         count = 0;
         over = false;
         let frame = 0;
         const show = () => {
             frame = 0;
-            const open = reader.open();
-            const all = open ? [...reader.lines, open] : reader.lines;
-            count = all.length;
-            lines = all.slice(-MOST);
+            lines = reader.tail();
+            count = reader.count;
         };
         const stop = follow(
-            `${logPath(project, number, job)}/stream`,
+            logTopic(project, number, job),
             {
                 log: ({ text }: { text: string }) => {
                     reader.feed(text);
@@ -36,7 +34,6 @@
                 },
                 end: () => (over = true),
             },
-            'end',
         );
         return () => {
             stop();

@@ -33,7 +33,7 @@
             clearTimeout(waiting);
             waiting = setTimeout(() => void load(), 300);
         };
-        const stop = follow('/api/v1/runs/stream', { change: soon }, undefined, (up) => {
+        const stop = follow('runs', { change: soon }, (up) => {
             onup(up);
             if (up) soon();
         });

@@ -1,12 +1,12 @@
 <script lang="ts">
     import Button from 'flowbite-svelte/Button.svelte';
-    import { answerRun, Refusal, rerun, runPath, stopRun } from '../api/client';
-    import { follow } from '../api/events';
-    import type { JobView, RunDetail, StartKind } from '../api/types';
+    import { answerRun, Refusal, rerun, stopRun } from '../api/client';
+    import { follow, runTopic } from '../api/events';
+    import type { JobView, Problem, RunDetail, StartKind } from '../api/types';
     import { clock } from '../clock.svelte';
     import Lanes from '../components/Lanes.svelte';
     import LogView from '../components/LogView.svelte';
-        import Results from '../components/Results.svelte';
+    import Results from '../components/Results.svelte';
     import StateMark from '../components/StateMark.svelte';
     import Tests from '../components/Tests.svelte';
     import { link, router, runAddress } from '../router.svelte';
@@ -30,23 +30,17 @@
     $effect(() => {
         run = undefined;
         fault = '';
-        const path = runPath(project, number);
         // The stream ends with the run; nothing changes after that.
         const stop = follow(
-            `${path}/stream`,
+            runTopic(project, number),
             {
                 run: (detail: RunDetail) => {
                     run = detail;
                     if (detail.ended) stop();
                 },
+                refused: (problem: Problem) => (fault = problem.detail),
             },
-            undefined,
-            (up) => {
-                onup(up || run?.ended != null);
-                if (!up && !run) fetch(path).then(async (response) => {
-                    if (!response.ok) fault = ((await response.json()) as { detail: string }).detail;
-                }, () => {});
-            },
+            (up) => onup(up || run?.ended != null),
         );
         return stop;
     });

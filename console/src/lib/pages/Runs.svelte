@@ -36,14 +36,13 @@
         loaded = false;
         // Anything may have changed while the connection was gone: look anew when it stands again.
         const stop = follow(
-            '/api/v1/runs/stream',
+            'runs',
             {
                 change: ({ run }: { run: RunSummary }) => {
                     if (project && run.project !== project) return;
                     runs = newestFirst([run, ...runs.filter((other) => key(other) !== key(run))]);
                 },
             },
-            undefined,
             (up) => {
                 onup(up);
                 if (up) void load();

@@ -13,7 +13,7 @@ use pondrix_core::pipeline::TemplateName;
 use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, VISITOR_DESK};
 use rustix::process::{Pid, Signal, kill_process};
 
-use crate::support::{PATIENCE, World, family, one_job, until};
+use crate::support::{PATIENCE, Server, World, family, one_job, until};
 
 /// Chromium, driven through WebDriver, with a fresh profile. Dropped, it is ended, and all that it started.
 struct Browser {
@@ -385,4 +385,51 @@ async fn a_job_that_waits_for_a_runner_of_another_kind_says_so_in_the_plan_and_i
     browser.reads("for linux/arm64").await;
     browser.reads("an index of 2 images to registry.fernhollow.test/garden/labels").await;
     browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_tabs_that_follow_runs_share_one_connection_and_outlive_the_server() {
+    let mut world = World::new().await;
+    let lines = "step \"for i in $(seq 1 600); do echo line $i; sleep 0.1; done\"";
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(lines)).await;
+    world.until(&run, |run| run.stages[0].jobs[0].started.is_some()).await;
+    let browser = Browser::new().await;
+    browser.sign_in(&world).await;
+    let page = format!("{}/runs/{}/{}", world.url(), run.project, run.number);
+    // Each follows a run and a log; a browser has six connections to a server.
+    for _ in 0..5 {
+        browser.client.goto(&page).await.unwrap();
+        browser.reads("live").await;
+        browser.reads("line 1").await;
+        let window = browser.client.new_window(true).await.unwrap();
+        browser.client.switch_to_window(window.handle).await.unwrap();
+    }
+    browser.client.goto(world.url()).await.unwrap();
+    browser.reads("plant-labels#1").await;
+    // The server goes and comes back at the same address: every tab goes on where it was.
+    let url = world.server.take().unwrap().kill();
+    browser.reads("not connected, trying again").await;
+    let listen = url.trim_start_matches("http://").to_owned();
+    world.server = Some(Server::start_allowing(&world.folder.path().join("server"), &listen, &[]));
+    until("the page to see the server again", async || (!browser.text().await.contains("not connected")).then_some(()))
+        .await;
+    let first = browser.client.windows().await.unwrap().swap_remove(0);
+    browser.client.switch_to_window(first).await.unwrap();
+    let detail = world.end_of(&run).await;
+    assert!(detail.summary.state.is_over());
+    until("the end of the log in the first tab", async || (!browser.text().await.contains("live")).then_some(())).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_log_says_is_text_whatever_it_looks_like() {
+    let world = World::new().await;
+    let lines = "step \"echo '<img src=x onerror=\\\"document.title=1\\\"><b>bold</b>'\"";
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(lines)).await;
+    world.passes(&run).await;
+    let browser = Browser::new().await;
+    browser.sign_in(&world).await;
+    browser.client.goto(&format!("{}/runs/{}/{}", world.url(), run.project, run.number)).await.unwrap();
+    browser.reads("<img src=x onerror=\"document.title=1\"><b>bold</b>").await;
+    assert_ne!(browser.client.title().await.unwrap(), "1");
+    assert!(browser.client.find(Locator::Css("[role=log] b, [role=log] img")).await.is_err());
 }

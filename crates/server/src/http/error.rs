@@ -51,6 +51,23 @@ impl ApiError {
     }
 }
 
+impl ApiError {
+    /// As it stands in a stream that has others in it.
+    pub(super) fn into_problem(self) -> Problem {
+        if let Some(inner) = &self.inner {
+            error!(inner, "a stream failed");
+        }
+        Problem {
+            kind: "about:blank".to_owned(),
+            title: self.status.canonical_reason().unwrap_or("").to_owned(),
+            status: self.status.as_u16(),
+            detail: self.detail,
+            request: None,
+            faults: self.faults,
+        }
+    }
+}
+
 impl From<StoreError> for ApiError {
     fn from(error: StoreError) -> Self {
         match error {

@@ -7,12 +7,13 @@ use axum::extract::{Path, State};
 use axum::http::HeaderMap;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
-use futures_util::stream;
+use futures_util::stream::{self, Stream, StreamExt};
 use pondrix_api::{LogEnd, LogText, Problem};
 use pondrix_core::{JobKey, State as RunState};
 
 use super::auth::Person;
 use super::error::ApiError;
+use super::sse::Item;
 use super::{App, Shared, runs, sse};
 use crate::domain::LiveRun;
 use crate::logs::OpenLog;
@@ -85,7 +86,7 @@ impl Follower {
     }
 
     /// The next event; nothing when there is none to come.
-    async fn next(&mut self) -> Option<axum::response::sse::Event> {
+    async fn next(&mut self) -> Option<Item> {
         if self.done {
             return None;
         }
@@ -101,11 +102,11 @@ impl Follower {
             if whole > 0 {
                 self.offset += whole as u64;
                 let text = String::from_utf8_lossy(&bytes[..whole]).into_owned();
-                return Some(sse::event("log", self.offset, &LogText { text }));
+                return Some(Item::new("log", self.offset, &LogText { text }));
             }
             if state.is_over() {
                 self.done = true;
-                return Some(sse::event("end", self.offset, &LogEnd { state }));
+                return Some(Item::new("end", self.offset, &LogEnd { state }));
             }
             tokio::select! {
                 grown = growth.changed() => grown.ok()?,
@@ -146,10 +147,21 @@ pub(super) async fn stream(
     headers: HeaderMap,
     Path((project, number, job)): Path<(String, u64, String)>,
 ) -> Result<impl IntoResponse, ApiError> {
-    let (live, key, log) = find(&app, &project, number, &job).await?;
-    let offset = sse::last_id(&headers).unwrap_or(0);
+    let texts = texts(app, &project, number, &job, sse::last_id(&headers).unwrap_or(0)).await?;
+    Ok(sse::respond(texts.map(Item::alone)))
+}
+
+/// A job's log as it grows, from an offset on.
+pub(super) async fn texts(
+    app: Arc<App>,
+    project: &str,
+    number: u64,
+    job: &str,
+    offset: u64,
+) -> Result<impl Stream<Item = Item> + Send + use<>, ApiError> {
+    let (live, key, log) = find(&app, project, number, job).await?;
     let follower = Follower { app, live, key, log, offset, done: false };
-    Ok(sse::respond(stream::unfold(follower, |mut follower| async move { Some((follower.next().await?, follower)) })))
+    Ok(stream::unfold(follower, |mut follower| async move { Some((follower.next().await?, follower)) }))
 }
 
 #[cfg(test)]

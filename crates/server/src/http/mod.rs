@@ -21,6 +21,7 @@ mod secrets;
 mod session;
 mod settings;
 mod sse;
+mod streams;
 mod templates;
 mod tokens;
 mod tries;
@@ -80,6 +81,7 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(secrets::set, secrets::remove))
         .routes(routes!(runs::list))
         .routes(routes!(runs::stream_all))
+        .routes(routes!(streams::follow))
         .routes(routes!(runs::start))
         .routes(routes!(runs::show))
         .routes(routes!(runs::stream_one))

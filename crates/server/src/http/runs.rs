@@ -8,7 +8,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::IntoResponse;
-use futures_util::stream;
+use futures_util::stream::{self, Stream, StreamExt};
 use pondrix_api::{
     AnswerRequest, Change, Problem, RerunRequest, RunDetail, RunPage, RunSummary, StartRequest, StopRequest,
 };
@@ -21,6 +21,7 @@ use tokio::time::Instant;
 
 use super::auth::Person;
 use super::error::ApiError;
+use super::sse::Item;
 use super::{App, Shared, projects, sse};
 use crate::domain::{Builds, LiveRun, Started, Wanted};
 use crate::store::{self, Project};
@@ -194,16 +195,20 @@ pub(super) async fn stream_one(
     headers: HeaderMap,
     Path((project, number)): Path<(String, u64)>,
 ) -> Result<impl IntoResponse, ApiError> {
-    let live = find(&app, &project, number).await?;
-    let follower = Follower {
-        version: live.version.subscribe(),
-        seen: sse::last_id(&headers),
-        last: None,
-        not_before: None,
-        app,
-        live,
-    };
-    Ok(sse::respond(stream::unfold(Some(follower), |follower| async move { follower?.next().await })))
+    let states = states(app, &project, number, sse::last_id(&headers)).await?;
+    Ok(sse::respond(states.map(Item::alone)))
+}
+
+/// A run again at every change of it after a version, until it is over.
+pub(super) async fn states(
+    app: Arc<App>,
+    project: &str,
+    number: u64,
+    seen: Option<u64>,
+) -> Result<impl Stream<Item = Item> + Send + use<>, ApiError> {
+    let live = find(&app, project, number).await?;
+    let follower = Follower { version: live.version.subscribe(), seen, last: None, not_before: None, app, live };
+    Ok(stream::unfold(Some(follower), |follower| async move { follower?.next().await }))
 }
 
 /// How often a run with jobs that wait is looked at for other reasons to wait.
@@ -227,7 +232,7 @@ const FOLLOWER_REST_PER_JOB: Duration = Duration::from_micros(250);
 
 impl Follower {
     /// The next state that is not the one before, and who goes on after it: nobody, when the run is over.
-    async fn next(mut self) -> Option<(axum::response::sse::Event, Option<Self>)> {
+    async fn next(mut self) -> Option<(Item, Option<Self>)> {
         if let Some(moment) = self.not_before.take() {
             tokio::time::sleep_until(moment).await;
         }
@@ -240,7 +245,7 @@ impl Follower {
                 None => self.seen != Some(detail.version),
             };
             if is_new || is_over {
-                let event = sse::event("run", detail.version, &detail);
+                let event = Item::new("run", detail.version, &detail);
                 let jobs: usize = detail.stages.iter().map(|stage| stage.jobs.len()).sum();
                 let rest = FOLLOWER_REST_PER_JOB.saturating_mul(u32::try_from(jobs).unwrap_or(u32::MAX));
                 self.not_before = Some(Instant::now() + FOLLOWER_REST + rest);
@@ -268,9 +273,17 @@ pub(super) async fn stream_all(
     _person: Person,
     headers: HeaderMap,
 ) -> Result<impl IntoResponse, ApiError> {
+    Ok(sse::respond(changes(app, sse::last_id(&headers)).await?.map(Item::alone)))
+}
+
+/// Every change of every run after an event, or from now on.
+pub(super) async fn changes(
+    app: Arc<App>,
+    after: Option<u64>,
+) -> Result<impl Stream<Item = Item> + Send + use<>, ApiError> {
     // Listening begins before the records are read, so that no change falls between the two.
     let changes = app.engine.changes();
-    let after = sse::last_id(&headers).and_then(|id| i64::try_from(id).ok());
+    let after = after.and_then(|id| i64::try_from(id).ok());
     let (newest, missed) = match after {
         Some(after) => app.engine.store.read(move |c| store::changed_after(c, after)).await?,
         None => (0, Vec::new()),
@@ -281,7 +294,7 @@ pub(super) async fn stream_all(
             loop {
                 if let Some((id, run)) = queue.pop_front() {
                     newest = newest.max(id);
-                    return Some((sse::event("change", newest, &Change { run }), (app, changes, queue, newest)));
+                    return Some((Item::new("change", newest, &Change { run }), (app, changes, queue, newest)));
                 }
                 let received = tokio::select! {
                     received = changes.recv() => received,
@@ -300,5 +313,5 @@ pub(super) async fn stream_all(
                 }
             }
         });
-    Ok(sse::respond(stream))
+    Ok(stream)
 }

@@ -7,6 +7,7 @@ use axum::http::HeaderMap;
 use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};
 use futures_util::Stream;
+use pondrix_api::StreamEvent;
 use serde::Serialize;
 
 use super::auth::header;
@@ -14,10 +15,34 @@ use super::auth::header;
 /// How often a silent stream says that it is alive.
 const KEEP_ALIVE: Duration = Duration::from_secs(15);
 
-/// An event with an id to resume after.
-pub(super) fn event(kind: &str, id: impl ToString, data: &impl Serialize) -> Event {
-    let event = Event::default().event(kind).id(id.to_string());
-    event.json_data(data).unwrap_or_else(|_| Event::default().comment("an event could not be written"))
+/// An event, and what to resume after.
+#[derive(Clone, Debug)]
+pub(super) struct Item {
+    kind: &'static str,
+    id: String,
+    data: serde_json::Value,
+}
+
+impl Item {
+    pub(super) fn new(kind: &'static str, id: impl ToString, data: &impl Serialize) -> Self {
+        // What is told is made of names, numbers and texts.
+        let data = serde_json::to_value(data).unwrap_or_default();
+        Self { kind, id: id.to_string(), data }
+    }
+
+    /// The event of a stream of its own.
+    pub(super) fn alone(self) -> Event {
+        let event = Event::default().event(self.kind).id(self.id);
+        event.json_data(self.data).unwrap_or_else(|_| Event::default().comment("an event could not be written"))
+    }
+
+    /// The event of a stream that others share: `key` tells whose it is.
+    pub(super) fn shared(self, key: &str) -> Event {
+        let event = StreamEvent { key: key.to_owned(), kind: self.kind.to_owned(), id: self.id, data: self.data };
+        Event::default()
+            .json_data(event)
+            .unwrap_or_else(|_| Event::default().comment("an event could not be written"))
+    }
 }
 
 /// A stream as a response.
