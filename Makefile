@@ -44,10 +44,11 @@ test: setup console lint ## Everything that is checked
 	$(CARGO) test --workspace
 
 MINUTES ?= 10
-explore: ## Test the properties on new cases (MINUTES=10); what is found becomes a plain test
+explore: ## Test properties and simulations on new cases (MINUTES=10); what is found becomes a plain test
 	@end=$$(($$(date +%s) + 60 * $(MINUTES))); rounds=0; \
 	while [ $$(date +%s) -lt $$end ]; do \
-	    $(CARGO) test --quiet --workspace --lib || exit 1; \
+	    from=$$(od -An -N4 -tu4 /dev/urandom | tr -d ' '); \
+	    PONDRIX_SEEDS=$$from..$$((from + 500)) $(CARGO) test --quiet --workspace --lib || exit 1; \
 	    rounds=$$((rounds + 1)); \
 	done; \
 	echo "$$rounds rounds, nothing found"

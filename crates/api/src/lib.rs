@@ -29,7 +29,8 @@ pub use runner::{
 };
 pub use runs::{
     AnswerRequest, ApprovalView, AttemptView, Change, FailureView, JobView, LogEnd, LogText, RerunRequest, RunDetail,
-    RunPage, RunSummary, StageView, StartRequest, StepView, StopRequest, StreamEvent, TemplateText, TemplateUse, TryRequest,
+    RunPage, RunSummary, StageView, StartRequest, StepView, StopRequest, StreamEvent, TemplateText, TemplateUse,
+    TryRequest,
 };
 pub use settings::{
     EnvironmentList, EnvironmentView, HookAnswer, Identity, NewProject, NewToken, PoolView, ProjectChange, ProjectList,

@@ -223,7 +223,7 @@ impl Queue {
 
     /// Who holds what an offer wants: another run of the project, or another stage or job of its own.
     fn holder(&self, offer: &Offer) -> Option<(&RunId, &Hold)> {
-        let held = self.held.iter().map(|(run, holds)| (run, holds));
+        let held = self.held.iter();
         let given = self.taken.iter().map(|((run, _), taken)| (run, &taken.locks));
         let others = held.chain(given).filter(|(run, _)| run.project == offer.run.project);
         let mut holds = others.flat_map(|(run, holds)| holds.iter().map(move |hold| (run, hold)));

@@ -63,9 +63,11 @@ impl From<ClientError> for Failure {
     fn from(error: ClientError) -> Self {
         let message = error.to_string();
         match error {
-            ClientError::Unreachable { .. } | ClientError::Unavailable { .. } => Self { status: UNREACHABLE, ..Self::new(message) }.advise(
-                "check the address (`--url`, PONDRIX_URL or `pondrix login`) and that `pondrix serve` runs there",
-            ),
+            ClientError::Unreachable { .. } | ClientError::Unavailable { .. } => {
+                Self { status: UNREACHABLE, ..Self::new(message) }.advise(
+                    "check the address (`--url`, PONDRIX_URL or `pondrix login`) and that `pondrix serve` runs there",
+                )
+            }
             ClientError::Problem(problem) if matches!(problem.status, 401 | 403) => {
                 Self { status: NOT_ALLOWED, ..Self::new(message) }.advise("sign in with `pondrix login URL`")
             }

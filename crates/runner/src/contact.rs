@@ -80,7 +80,10 @@ impl Contact {
     }
 
     /// Asks once.
-    pub(crate) async fn ask_once<T>(&self, ask: impl Future<Output = Result<T, ClientError>>) -> Result<T, ClientError> {
+    pub(crate) async fn ask_once<T>(
+        &self,
+        ask: impl Future<Output = Result<T, ClientError>>,
+    ) -> Result<T, ClientError> {
         let asked = Instant::now();
         let answer = ask.await;
         if !matches!(&answer, Err(error) if error.is_transient()) {
@@ -149,8 +152,11 @@ mod tests {
             },
         );
         assert_eq!(answer.await.unwrap(), 7);
-        let gone = || std::future::ready(Err::<(), _>(ClientError::Problem(Problem { status: 410, ..Problem::default() })));
-        assert!(matches!(contact.ask(|| true, gone).await, Err(ClientError::Problem(problem)) if problem.status == 410));
+        let gone =
+            || std::future::ready(Err::<(), _>(ClientError::Problem(Problem { status: 410, ..Problem::default() })));
+        assert!(
+            matches!(contact.ask(|| true, gone).await, Err(ClientError::Problem(problem)) if problem.status == 410)
+        );
         let never = || std::future::ready(Err::<(), _>(unavailable("503")));
         assert!(matches!(contact.ask(|| false, never).await, Err(ClientError::Unavailable { .. })));
     }

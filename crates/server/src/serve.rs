@@ -11,8 +11,8 @@ use tokio_util::sync::CancellationToken;
 use tracing::info;
 
 use crate::access;
-use crate::http::{self, App};
 use crate::domain::{Engine, PreflightOrders};
+use crate::http::{self, App};
 use crate::ports::{Clock, Ports};
 use crate::seal::Seal;
 use crate::store::{self, Store, TokenKind};

@@ -10,8 +10,8 @@ use tokio_util::io::ReaderStream;
 
 use super::{ClientError, Wire};
 use crate::{
-    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, JobReport, LayerDigests,
-    LogLength, NewArtifact, SourceChanges, TagAnswer, TagQuestion, TakeRequest,
+    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, JobReport,
+    LayerDigests, LogLength, NewArtifact, SourceChanges, TagAnswer, TagQuestion, TakeRequest,
 };
 
 /// The API, with a runner's token.

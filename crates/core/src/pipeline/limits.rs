@@ -47,7 +47,9 @@ fn too_deep(nodes: &[Node]) -> Option<At> {
 
 /// Reads a text where the stack is large enough for every text that is not refused. What is then deeper than any may
 /// be is taken apart there too.
-pub(super) fn with_room<E: Send>(read: impl FnOnce() -> Result<Document, E> + Send) -> Result<Result<Document, Slip>, E> {
+pub(super) fn with_room<E: Send>(
+    read: impl FnOnce() -> Result<Document, E> + Send,
+) -> Result<Result<Document, Slip>, E> {
     std::thread::scope(|scope| {
         let reading = std::thread::Builder::new().stack_size(STACK).spawn_scoped(scope, || {
             let document = read()?;

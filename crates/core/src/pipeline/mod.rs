@@ -18,6 +18,7 @@ mod variables;
 
 pub(crate) use fault::help_for_unknown;
 pub use fault::{Fault, Place, Span, nearest};
+pub use limits::LONGEST_FILE;
 pub use model::{
     Approval, Artifact, Axis, BuildSecret, Cache, Condition, Conditions, Destination, Fetch, FileSystem, ImageJob,
     Input, InputKind, Job, JobKind, LayerForm, Limits, Matrix, Needs, Network, OnFailure, Output, Pipeline, Push,
@@ -25,7 +26,6 @@ pub use model::{
     Step, StepsJob, TemplateName, TemplateNameError, Templates,
 };
 pub use pattern::Pattern;
-pub use limits::LONGEST_FILE;
 pub use read::{fault_at, is_plain, read, read_with, uses, words};
 pub use secret_name::{SecretName, SecretNameError};
 pub use variables::{HASH, INPUT, JOB, MATRIX, VARIABLES};

@@ -72,7 +72,8 @@ impl Run {
                 Ok(Vec::new())
             }
             Event::JobReturned { job } => {
-                let unbegun = |job: &JobRun| job.steps.iter().all(|step| step.state == State::Queued);
+                let unbegun =
+                    |job: &JobRun| job.prepared.is_none() && job.steps.iter().all(|step| step.state == State::Queued);
                 let job = self.job_in(job, State::Running, unbegun)?;
                 job.state = State::Queued;
                 job.runner = None;

@@ -149,7 +149,8 @@ impl Registry {
             // Not every registry gives parts.
             let skip = if response.status() == StatusCode::PARTIAL_CONTENT { 0 } else { count };
             let before = count;
-            let broke = self.take(response, skip, &mut count, size, digest, &mut hash, &mut to, &doing, fetched).await?;
+            let broke =
+                self.take(response, skip, &mut count, size, digest, &mut hash, &mut to, &doing, fetched).await?;
             tries = if count > before { 2 } else { tries + 1 };
             match broke {
                 Some(error) if tries > TRIES => return Err(error),

@@ -55,7 +55,8 @@ pub(crate) async fn log(
                         let end: Option<LogEnd> = serde_json::from_str(&event.data).ok();
                         return Ok(end.map_or(State::Lost, |end| end.state));
                     }
-                    let text = serde_json::from_str(&event.data).map_or_else(|_| String::new(), |LogText { text }| text);
+                    let text =
+                        serde_json::from_str(&event.data).map_or_else(|_| String::new(), |LogText { text }| text);
                     take(&event, &text)?;
                 }
             }
@@ -65,11 +66,7 @@ pub(crate) async fn log(
 }
 
 /// Hands on a run at every change of it, and answers it when it is over.
-pub(crate) async fn run(
-    client: &Client,
-    run: &RunId,
-    mut take: impl FnMut(&RunDetail),
-) -> Result<RunDetail, Failure> {
+pub(crate) async fn run(client: &Client, run: &RunId, mut take: impl FnMut(&RunDetail)) -> Result<RunDetail, Failure> {
     let mut patience = Patience::default();
     loop {
         let mut lost = None;

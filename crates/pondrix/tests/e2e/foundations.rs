@@ -131,7 +131,8 @@ async fn answers_of_a_proxy_whose_server_starts_again_end_no_job_and_no_log() {
     proxy.is_broken.store(false, Ordering::Relaxed);
     world.passes(&run).await;
     let log = world.log(&run, "verify/unit").await;
-    let lines: Vec<_> = log.lines().filter(|line| line.starts_with("line") || *line == "before" || *line == "after").collect();
+    let lines: Vec<_> =
+        log.lines().filter(|line| line.starts_with("line") || *line == "before" || *line == "after").collect();
     let expected: Vec<_> = std::iter::once("before".to_owned())
         .chain((1..=8).map(|number| format!("line {number}")))
         .chain(std::iter::once("after".to_owned()))

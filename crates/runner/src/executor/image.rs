@@ -15,8 +15,8 @@ use pondrix_image::registry::{Attachment, Elsewhere, PushRequest, Registry, Regi
 use pondrix_image::{Compression, Descriptor, Index, Platform, media};
 
 use super::agent::Agent;
-use super::push::{log_tags, may_set, push_everywhere, tags_are_free, tell_index, why_ended};
 use super::context::{End, JobExecutor};
+use super::push::{log_tags, may_set, push_everywhere, tags_are_free, tell_index, why_ended};
 use super::site::Site;
 use crate::sources::Claim;
 
@@ -50,7 +50,8 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &[Bu
     let mut set = Vec::new();
     for one in built {
         let record = record(executor, target, one)?;
-        let pushed = executor.block_on(push_and_ask(&request(one, target, is_index), &registries, store, ask)).map_err(told)?;
+        let pushed =
+            executor.block_on(push_and_ask(&request(one, target, is_index), &registries, store, ask)).map_err(told)?;
         executor.log.say(&format!(
             "pushed {}@{}: {} sent ({} bytes), {} there already",
             target.repository, one.image.digest, pushed.sent, pushed.bytes, pushed.there
@@ -111,8 +112,9 @@ fn record(executor: &JobExecutor, target: &PushWork, built: &Built) -> Result<Im
     };
     let layers: Vec<LayerView> = facts.into_iter().enumerate().map(view).collect();
     let asked = LayerDigests { layers: layers.iter().map(|layer| layer.diff_id.clone()).collect() };
-    let unlisted =
-        executor.ask(async |client, assignment| client.unlisted(assignment, &asked).await).map_err(|error| told(&error))?;
+    let unlisted = executor
+        .ask(async |client, assignment| client.unlisted(assignment, &asked).await)
+        .map_err(|error| told(&error))?;
     for layer in &unlisted.layers {
         let files = store.listing(layer).map_err(|error| told(&error))?;
         executor

@@ -8,8 +8,8 @@ use pondrix_core::work::{ImagePart, ImageWork, PushWork};
 use pondrix_image::registry::{Registry, push_index};
 use pondrix_image::{Descriptor, Index, Platform, media};
 
-use super::push::{log_tags, may_set, push_everywhere, tags_are_free, tell_index, why_ended};
 use super::context::{End, JobExecutor};
+use super::push::{log_tags, may_set, push_everywhere, tags_are_free, tell_index, why_ended};
 
 pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
     executor.is_prepared();

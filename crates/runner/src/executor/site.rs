@@ -13,8 +13,8 @@ use pondrix_image::{Image, Platform};
 use pondrix_sandbox::{self as sandbox, Running, Spec};
 
 use super::context::JobExecutor;
-use crate::log::Piece;
 use super::surroundings::Surroundings;
+use crate::log::Piece;
 
 /// The most that an ADD takes from an address.
 const LONGEST_DOWNLOAD: u64 = 8 << 30;

@@ -12,8 +12,8 @@ use pondrix_image::Platform;
 use pondrix_sandbox::{Bind, Exit, Limits, MemoryFolder, Rootfs, Running, Spec};
 
 use super::artifacts;
-use super::disk_space::DiskSpace;
 use super::context::{End, JobExecutor};
+use super::disk_space::DiskSpace;
 use super::surroundings::{PATH, Surroundings};
 
 /// Where the commit's files are inside.

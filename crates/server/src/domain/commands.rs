@@ -53,7 +53,9 @@ impl Engine {
             let Some(approval) = asks else {
                 let words = match (found, waiting(&state.run)) {
                     (None, _) => format!("{run} has no stage `{stage}`"),
-                    (Some(found), None) => format!("stage `{stage}` of {run} is {} and waits for no answer", found.state),
+                    (Some(found), None) => {
+                        format!("stage `{stage}` of {run} is {} and waits for no answer", found.state)
+                    }
                     (Some(found), Some(other)) => format!(
                         "stage `{stage}` of {run} is {} and waits for no answer; stage `{}` does",
                         found.state, other.name

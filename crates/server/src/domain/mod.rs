@@ -32,11 +32,12 @@ use tracing::{error, info, warn};
 pub(crate) use assign::TakeError;
 pub(crate) use commands::Asker;
 pub(crate) use live::LiveRun;
-pub(crate) use run_sources::FilesError;
 pub(crate) use registries::place as registry_place;
+pub(crate) use run_sources::FilesError;
 pub(crate) use starts::{Builds, StartError, Started, Tried, Tries as TryOutcome, Wanted};
 
 use crate::archives::Archives;
+use crate::backoff::Backoff;
 use crate::contents::Files;
 use crate::logs::Logs;
 use crate::ports::git::Repositories;
@@ -45,7 +46,6 @@ use crate::scheduler::{Lease, LeaseHash, Scheduler};
 use crate::seal::Seal;
 use crate::store::{self, RunRow, Store, StoreError, StoredEvent};
 use crate::tries::Tries;
-use crate::backoff::Backoff;
 use live::LiveState;
 
 /// How many changes a slow follower may be behind before it has to look anew.

@@ -246,7 +246,8 @@ impl Engine {
         let file = repository.file(&wanted.commit, pipeline::FILE_NAME);
         let (text, commit) = tokio::join!(file, repository.facts(&wanted.commit));
         let (text, commit) = (text.map(Ok).or_else(unread)?, commit?);
-        let read = |text: &str| reading::guarded(&self.data, &project.name, &wanted.commit, text, || pipeline::uses(text));
+        let read =
+            |text: &str| reading::guarded(&self.data, &project.name, &wanted.commit, text, || pipeline::uses(text));
         let (found, mut decision) = match text.clone().and_then(|text| text.as_deref().map(read).transpose()) {
             Err(faults) => (Found::default(), Decision::Faulty(faults)),
             Ok(uses) => {

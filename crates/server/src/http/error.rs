@@ -73,7 +73,8 @@ impl From<StoreError> for ApiError {
         match error {
             StoreError::Exists(_) => Self::new(StatusCode::CONFLICT, error.to_string()),
             other if other.is_unreadable() => {
-                let detail = "what is recorded of this cannot be read; the server's log says why, under this request's id";
+                let detail =
+                    "what is recorded of this cannot be read; the server's log says why, under this request's id";
                 Self { detail: detail.to_owned(), ..Self::internal(other) }
             }
             other => Self::internal(other),

@@ -11,7 +11,9 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use futures_util::StreamExt;
-use pondrix_api::{Beat, Hello, JobReport, LogLength, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TakeRequest};
+use pondrix_api::{
+    Beat, Hello, JobReport, LogLength, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TakeRequest,
+};
 use pondrix_core::{ProjectName, RunId};
 use serde::Deserialize;
 use tokio_util::io::ReaderStream;
@@ -21,8 +23,8 @@ use super::error::ApiError;
 use super::{App, Shared};
 use crate::archives::{self, Read};
 use crate::domain::{EngineError, LiveRun, TakeError};
-use crate::scheduler::Lease;
 use crate::ports::git::{Archive, Repository};
+use crate::scheduler::Lease;
 use crate::store;
 
 /// How long a question for work, or for orders, waits for an answer.

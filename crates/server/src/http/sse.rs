@@ -39,9 +39,7 @@ impl Item {
     /// The event of a stream that others share: `key` tells whose it is.
     pub(super) fn shared(self, key: &str) -> Event {
         let event = StreamEvent { key: key.to_owned(), kind: self.kind.to_owned(), id: self.id, data: self.data };
-        Event::default()
-            .json_data(event)
-            .unwrap_or_else(|_| Event::default().comment("an event could not be written"))
+        Event::default().json_data(event).unwrap_or_else(|_| Event::default().comment("an event could not be written"))
     }
 }
 

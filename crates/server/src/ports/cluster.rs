@@ -66,10 +66,8 @@ pub(crate) trait Cluster: fmt::Debug + Send + Sync {
 
 /// Finds the cluster of an environment.
 pub(crate) trait Clusters: fmt::Debug + Send + Sync {
-    fn connect<'a>(
-        &'a self,
-        environment: &'a EnvironmentView,
-    ) -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>>;
+    fn connect<'a>(&'a self, environment: &'a EnvironmentView)
+    -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>>;
 }
 
 /// Those that the environments' files describe.
@@ -105,10 +103,8 @@ fn because(doing: impl Into<String>) -> impl FnOnce(kube::Error) -> ClusterError
     move |error| match error {
         kube::Error::Api(status) => ClusterError::Refused { doing, words: status.message.clone(), code: status.code },
         other => {
-            let mut is_certain = !matches!(
-                other,
-                kube::Error::HyperError(_) | kube::Error::Service(_) | kube::Error::ReadEvents(_)
-            );
+            let mut is_certain =
+                !matches!(other, kube::Error::HyperError(_) | kube::Error::Service(_) | kube::Error::ReadEvents(_));
             let mut cause: &dyn std::error::Error = &other;
             while let Some(inner) = cause.source() {
                 cause = inner;
@@ -129,8 +125,10 @@ impl Clusters for DescribedClusters {
     ) -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>> {
         async move {
             let file = &environment.kubeconfig;
-            let unread =
-                |error: kube::config::KubeconfigError| ClusterError::Description { file: file.clone(), words: error.to_string() };
+            let unread = |error: kube::config::KubeconfigError| ClusterError::Description {
+                file: file.clone(),
+                words: error.to_string(),
+            };
             let described = Kubeconfig::read_from(file).map_err(unread)?;
             let config = Config::from_custom_kubeconfig(described, &KubeConfigOptions::default()).await;
             let client = Client::try_from(config.map_err(unread)?).map_err(because("be reached"))?;

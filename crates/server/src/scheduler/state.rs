@@ -41,6 +41,9 @@ struct Held {
     heard: Instant,
     /// Whether the runner has shown that it knows of the job. It does nothing before it has.
     is_confirmed: bool,
+    /// Whether the lease is from before the server began: what the runner has shown then is forgotten, so that the
+    /// job may have begun.
+    is_restored: bool,
 }
 
 /// A runner that introduced itself.
@@ -94,7 +97,7 @@ impl State {
             let pool = self.runners.get(&lease.runner).map(|known| known.facts.pool.clone()).unwrap_or_default();
             self.queue.restore(lease.run.clone(), lease.job.clone(), Some(pool));
         }
-        self.leases.insert(lease.number, Held { lease, heard: Instant::now(), is_confirmed: false });
+        self.leases.insert(lease.number, Held { lease, heard: Instant::now(), is_confirmed: false, is_restored });
     }
 
     pub(super) fn confirm(&mut self, number: i64) {
@@ -157,7 +160,8 @@ impl State {
             if held.is_confirmed {
                 (silent >= LEASE_TIME).then_some(Overdue::Lost)
             } else {
-                (silent >= RETURN_TIME).then_some(Overdue::Unheard)
+                let limit = if held.is_restored { LEASE_TIME } else { RETURN_TIME };
+                (silent >= limit).then_some(Overdue::Unheard)
             }
         };
         self.leases.values().filter_map(|held| Some((held.lease.clone(), judge(held)?))).collect()

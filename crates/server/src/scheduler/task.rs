@@ -14,20 +14,59 @@ use super::{Grant, Lease, LeaseHash, Overdue, Scheduler};
 pub(super) enum Message {
     Offered(Offer),
     Returned(Offer),
-    Updated { run: RunId, holds: Option<Vec<Hold>> },
-    Released { run: RunId, job: JobKey },
-    Leased { lease: Lease, is_restored: bool },
-    Confirmed { number: i64 },
+    Updated {
+        run: RunId,
+        holds: Option<Vec<Hold>>,
+    },
+    Released {
+        run: RunId,
+        job: JobKey,
+    },
+    Leased {
+        lease: Lease,
+        is_restored: bool,
+    },
+    Confirmed {
+        number: i64,
+    },
     Limited(Limits),
-    Greeted { hello: Hello, now: Time, reply: oneshot::Sender<Vec<Lease>> },
-    Asked { runner: Option<String>, now: Time, grant: oneshot::Sender<Grant>, reply: oneshot::Sender<bool> },
-    Shown { number: i64, hash: LeaseHash, now: Time, reply: oneshot::Sender<Option<Lease>> },
-    Claimed { number: i64, tag: String, reply: oneshot::Sender<bool> },
-    Ticked { reply: oneshot::Sender<Vec<(Lease, Overdue)>> },
-    Explained { run: RunId, jobs: Vec<JobKey>, reply: oneshot::Sender<Vec<Option<String>>> },
-    Listed { reply: oneshot::Sender<Vec<RunnerView>> },
+    Greeted {
+        hello: Hello,
+        now: Time,
+        reply: oneshot::Sender<Vec<Lease>>,
+    },
+    Asked {
+        runner: Option<String>,
+        now: Time,
+        grant: oneshot::Sender<Grant>,
+        reply: oneshot::Sender<bool>,
+    },
+    Shown {
+        number: i64,
+        hash: LeaseHash,
+        now: Time,
+        reply: oneshot::Sender<Option<Lease>>,
+    },
+    Claimed {
+        number: i64,
+        tag: String,
+        reply: oneshot::Sender<bool>,
+    },
+    Ticked {
+        reply: oneshot::Sender<Vec<(Lease, Overdue)>>,
+    },
+    Explained {
+        run: RunId,
+        jobs: Vec<JobKey>,
+        reply: oneshot::Sender<Vec<Option<String>>>,
+    },
+    Listed {
+        reply: oneshot::Sender<Vec<RunnerView>>,
+    },
     #[cfg(test)]
-    Held { reply: oneshot::Sender<Vec<(RunId, Hold)>> },
+    Held {
+        reply: oneshot::Sender<Vec<(RunId, Hold)>>,
+    },
 }
 
 /// Handles messages until the last handle is gone.

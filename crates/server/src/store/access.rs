@@ -44,8 +44,11 @@ pub(crate) fn put_token(
     expires: Option<Time>,
 ) -> Result<(), StoreError> {
     connection.prepare_cached("DELETE FROM tokens WHERE expires <= ?1")?.execute([now.millis()])?;
-    connection.prepare_cached("INSERT INTO tokens (hash, kind, name, created, expires, groups) VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![hash, kind.word(), name, now.millis(), expires.map(Time::millis), groups.join(" ")],
-    )?;
+    connection
+        .prepare_cached(
+            "INSERT INTO tokens (hash, kind, name, created, expires, groups) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        )?
+        .execute(params![hash, kind.word(), name, now.millis(), expires.map(Time::millis), groups.join(" ")])?;
     Ok(())
 }
 
@@ -65,7 +68,9 @@ pub(crate) fn add_person(connection: &Connection, hash: &[u8; 32], person: &Toke
 
 /// Forgets a person's token and sessions; answers whether there was one.
 pub(crate) fn remove_person(connection: &Connection, name: &str) -> Result<bool, StoreError> {
-    let gone = connection.prepare_cached("DELETE FROM tokens WHERE name = ?1 AND kind IN ('admin', 'session')")?.execute([name])?;
+    let gone = connection
+        .prepare_cached("DELETE FROM tokens WHERE name = ?1 AND kind IN ('admin', 'session')")?
+        .execute([name])?;
     Ok(gone > 0)
 }
 

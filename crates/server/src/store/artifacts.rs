@@ -32,10 +32,20 @@ fn digest_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Digest> {
 
 /// Keeps files. Those that the job kept under this name the time before are forgotten.
 pub(crate) fn put_artifact(connection: &Connection, run: i64, artifact: &ArtifactRow) -> Result<(), StoreError> {
-    connection.prepare_cached("DELETE FROM artifacts WHERE run = ?1 AND job = ?2 AND name = ?3")?.execute(params![run, artifact.job.as_str(), artifact.name],
-    )?;
-    connection.prepare_cached("INSERT INTO artifacts (run, job, name, created, until) VALUES (?1, ?2, ?3, ?4, ?5)")?.execute(params![run, artifact.job.as_str(), artifact.name, artifact.created.millis(), artifact.until.millis()],
-    )?;
+    connection.prepare_cached("DELETE FROM artifacts WHERE run = ?1 AND job = ?2 AND name = ?3")?.execute(params![
+        run,
+        artifact.job.as_str(),
+        artifact.name
+    ])?;
+    connection
+        .prepare_cached("INSERT INTO artifacts (run, job, name, created, until) VALUES (?1, ?2, ?3, ?4, ?5)")?
+        .execute(params![
+            run,
+            artifact.job.as_str(),
+            artifact.name,
+            artifact.created.millis(),
+            artifact.until.millis()
+        ])?;
     let id = connection.last_insert_rowid();
     let mut insert = connection.prepare_cached(
         "INSERT INTO artifact_files (artifact, path, digest, size, executable, link) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
@@ -148,8 +158,9 @@ pub(crate) fn put_cache(
         let (scope, key, size) = row?;
         total += size;
         if total > most {
-            connection.prepare_cached("DELETE FROM caches WHERE project = ?1 AND scope = ?2 AND key = ?3")?.execute(params![project, scope, key],
-            )?;
+            connection
+                .prepare_cached("DELETE FROM caches WHERE project = ?1 AND scope = ?2 AND key = ?3")?
+                .execute(params![project, scope, key])?;
         }
     }
     Ok(())
@@ -157,8 +168,11 @@ pub(crate) fn put_cache(
 
 /// Remembers which tests of a job failed.
 pub(crate) fn put_tests(connection: &Connection, run: i64, job: &JobKey, failed: &[String]) -> Result<(), StoreError> {
-    connection.prepare_cached("INSERT OR IGNORE INTO tested_jobs (project, job, run) SELECT project, ?2, id FROM runs WHERE id = ?1")?.execute(params![run, job.as_str()],
-    )?;
+    connection
+        .prepare_cached(
+            "INSERT OR IGNORE INTO tested_jobs (project, job, run) SELECT project, ?2, id FROM runs WHERE id = ?1",
+        )?
+        .execute(params![run, job.as_str()])?;
     let mut insert =
         connection.prepare_cached("INSERT OR IGNORE INTO failed_tests (run, job, test) VALUES (?1, ?2, ?3)")?;
     failed.iter().try_for_each(|test| insert.execute(params![run, job.as_str(), test]).map(|_| ()))?;

@@ -1,8 +1,8 @@
 //! Which image was built on which, and bases that moved.
 
-use pondrix_core::{JobKey, RunId};
 use pondrix_core::image::{Digest, Repository, Tag};
 use pondrix_core::run::BaseImage;
+use pondrix_core::{JobKey, RunId};
 use rusqlite::{Connection, OptionalExtension, params};
 
 use super::projects::project_of;
@@ -61,9 +61,13 @@ pub(crate) fn put_image(connection: &Connection, pushed: &Pushed<'_>) -> Result<
     if overtaken(connection, *run, newest, &[branch, &job.as_str(), &repository.to_string()])?.is_some() {
         return Ok(());
     }
-    connection.prepare_cached("INSERT INTO images (project, branch, job, repository, digest, run, base, base_digest)
+    connection
+        .prepare_cached(
+            "INSERT INTO images (project, branch, job, repository, digest, run, base, base_digest)
          SELECT project, ?2, ?3, ?4, ?5, ?1, ?6, ?7 FROM runs WHERE id = ?1
-         ON CONFLICT DO UPDATE SET digest = ?5, run = ?1, base = ?6, base_digest = ?7")?.execute(params![
+         ON CONFLICT DO UPDATE SET digest = ?5, run = ?1, base = ?6, base_digest = ?7",
+        )?
+        .execute(params![
             run,
             branch,
             job.as_str(),
@@ -71,8 +75,7 @@ pub(crate) fn put_image(connection: &Connection, pushed: &Pushed<'_>) -> Result<
             digest.to_string(),
             base.map(|base| base.name.as_str()),
             base.map(|base| base.digest.to_string()),
-        ],
-    )?;
+        ])?;
     if let Some(base) = base {
         let first = "INSERT INTO bases (name, digest) VALUES (?1, ?2) ON CONFLICT DO NOTHING";
         connection.execute(first, params![base.name, base.digest.to_string()])?;
@@ -87,17 +90,25 @@ pub(crate) fn put_image(connection: &Connection, pushed: &Pushed<'_>) -> Result<
 /// are to start.
 pub(crate) fn base_is(connection: &Connection, name: &str, digest: &Digest) -> Result<(), StoreError> {
     let digest = digest.to_string();
-    let known = connection.prepare_cached("SELECT digest FROM bases WHERE name = ?1")?.query_row([name], |row| row.get::<_, String>(0));
+    let known = connection
+        .prepare_cached("SELECT digest FROM bases WHERE name = ?1")?
+        .query_row([name], |row| row.get::<_, String>(0));
     // Nothing was built on it, or it was this one before.
     if known.optional()?.is_none_or(|known| known == digest) {
         return Ok(());
     }
-    connection.prepare_cached("UPDATE bases SET digest = ?2, moved = CAST(unixepoch('subsec') * 1000 AS INTEGER) WHERE name = ?1")?.execute(params![name, digest],
-    )?;
-    connection.prepare_cached("INSERT INTO base_starts (project, branch, base)
+    connection
+        .prepare_cached(
+            "UPDATE bases SET digest = ?2, moved = CAST(unixepoch('subsec') * 1000 AS INTEGER) WHERE name = ?1",
+        )?
+        .execute(params![name, digest])?;
+    connection
+        .prepare_cached(
+            "INSERT INTO base_starts (project, branch, base)
          SELECT DISTINCT project, branch, base FROM images WHERE base = ?1 AND base_digest <> ?2
-         ON CONFLICT DO NOTHING")?.execute(params![name, digest],
-    )?;
+         ON CONFLICT DO NOTHING",
+        )?
+        .execute(params![name, digest])?;
     Ok(())
 }
 
@@ -120,6 +131,8 @@ pub(crate) fn base_starts(connection: &Connection) -> Result<Vec<(Project, Strin
 
 /// A branch was looked at since its base moved.
 pub(crate) fn end_base_start(connection: &Connection, project: i64, branch: &str) -> Result<(), StoreError> {
-    connection.prepare_cached("DELETE FROM base_starts WHERE project = ?1 AND branch = ?2")?.execute(params![project, branch])?;
+    connection
+        .prepare_cached("DELETE FROM base_starts WHERE project = ?1 AND branch = ?2")?
+        .execute(params![project, branch])?;
     Ok(())
 }

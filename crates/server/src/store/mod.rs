@@ -128,18 +128,18 @@ impl StoreError {
 
     /// Whether the same may be stored, or read, a little later: a full disk, a busy or cut-off one.
     pub(crate) fn is_transient(&self) -> bool {
-        use rusqlite::ErrorCode::{
-            CannotOpen, DatabaseBusy, DatabaseLocked, DiskFull, OutOfMemory, SystemIoFailure,
-        };
+        use rusqlite::ErrorCode::{CannotOpen, DatabaseBusy, DatabaseLocked, DiskFull, OutOfMemory, SystemIoFailure};
         match self {
             Self::Sqlite(error) => error.sqlite_error_code().is_some_and(|code| {
-                matches!(
-                    code,
-                    DatabaseBusy | DatabaseLocked | DiskFull | SystemIoFailure | OutOfMemory | CannotOpen
-                )
+                matches!(code, DatabaseBusy | DatabaseLocked | DiskFull | SystemIoFailure | OutOfMemory | CannotOpen)
             }),
             Self::Undone | Self::Unknown => true,
-            Self::Document(_) | Self::DocumentVersion { .. } | Self::Newer { .. } | Self::Ended | Self::Panicked | Self::Exists(_) => false,
+            Self::Document(_)
+            | Self::DocumentVersion { .. }
+            | Self::Newer { .. }
+            | Self::Ended
+            | Self::Panicked
+            | Self::Exists(_) => false,
         }
     }
 }
@@ -422,7 +422,10 @@ mod tests {
             let (store, told) = (store.clone(), Arc::clone(&told));
             tokio::spawn(async move {
                 let insert = move |connection: &Connection| {
-                    connection.execute("INSERT INTO plans (hash, body) VALUES (?1, '')", [i32::to_be_bytes(number).to_vec()])?;
+                    connection.execute(
+                        "INSERT INTO plans (hash, body) VALUES (?1, '')",
+                        [i32::to_be_bytes(number).to_vec()],
+                    )?;
                     Ok(connection.last_insert_rowid())
                 };
                 store.write_and(insert, move |id| told.lock().unwrap().push(*id)).await

@@ -49,8 +49,9 @@ pub(crate) fn add(
     if by_name(connection, name.as_str())?.is_some() {
         return Err(StoreError::Exists(format!("the project {name}")));
     }
-    connection.prepare_cached("INSERT INTO projects (name, repository, hook_secret, added) VALUES (?1, ?2, ?3, ?4)")?.execute(params![name.as_str(), repository, hook_secret, now.millis()],
-    )?;
+    connection
+        .prepare_cached("INSERT INTO projects (name, repository, hook_secret, added) VALUES (?1, ?2, ?3, ?4)")?
+        .execute(params![name.as_str(), repository, hook_secret, now.millis()])?;
     let id = connection.last_insert_rowid();
     Ok(Project { id, name: name.clone(), repository: repository.to_owned(), hook_secret: hook_secret.to_owned() })
 }
@@ -150,8 +151,11 @@ pub(crate) fn shares(connection: &Connection) -> Result<BTreeMap<ProjectName, Sh
 
 /// Sets how much of the runners a project may use.
 pub(crate) fn put_share(connection: &Connection, project: i64, share: Share) -> Result<(), StoreError> {
-    connection.prepare_cached("UPDATE projects SET weight = ?2, job_limit = ?3 WHERE id = ?1")?.execute(params![project, share.weight, share.limit],
-    )?;
+    connection.prepare_cached("UPDATE projects SET weight = ?2, job_limit = ?3 WHERE id = ?1")?.execute(params![
+        project,
+        share.weight,
+        share.limit
+    ])?;
     Ok(())
 }
 
@@ -163,15 +167,19 @@ pub(crate) fn see(
     note: Option<&str>,
     faulty: bool,
 ) -> Result<(), StoreError> {
-    connection.prepare_cached("UPDATE projects SET seen = coalesce(?2, seen), note = ?3, faulty = ?4 WHERE id = ?1")?.execute(params![project, seen.map(Time::millis), note, faulty],
-    )?;
+    connection
+        .prepare_cached("UPDATE projects SET seen = coalesce(?2, seen), note = ?3, faulty = ?4 WHERE id = ?1")?
+        .execute(params![project, seen.map(Time::millis), note, faulty])?;
     Ok(())
 }
 
 /// Remembers that the repository was seen. A fault that was noted is over; another note stays.
 pub(crate) fn seen_well(connection: &Connection, project: i64, seen: Option<Time>) -> Result<(), StoreError> {
-    connection.prepare_cached("UPDATE projects SET seen = ?2, note = CASE WHEN faulty THEN NULL ELSE note END, faulty = 0 WHERE id = ?1")?.execute(params![project, seen.map(Time::millis)],
-    )?;
+    connection
+        .prepare_cached(
+            "UPDATE projects SET seen = ?2, note = CASE WHEN faulty THEN NULL ELSE note END, faulty = 0 WHERE id = ?1",
+        )?
+        .execute(params![project, seen.map(Time::millis)])?;
     Ok(())
 }
 

@@ -36,8 +36,12 @@ pub(crate) fn put_record(
 ) -> Result<(), StoreError> {
     let body = Body { layers: record.layers.clone(), packages: record.packages.clone() };
     let size: u64 = record.layers.iter().map(|layer| layer.size).sum();
-    connection.prepare_cached("INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10) ON CONFLICT DO NOTHING")?.execute(params![
+    connection
+        .prepare_cached(
+            "INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10) ON CONFLICT DO NOTHING",
+        )?
+        .execute(params![
             record.repository.to_string(),
             record.digest.to_string(),
             run,
@@ -48,8 +52,7 @@ pub(crate) fn put_record(
             i64::try_from(size).unwrap_or(i64::MAX),
             record.packages.len() as i64,
             packed(&body)?,
-        ],
-    )?;
+        ])?;
     Ok(())
 }
 
@@ -61,17 +64,20 @@ pub(crate) fn put_index(
     record: &IndexRecord,
     now: Time,
 ) -> Result<(), StoreError> {
-    connection.prepare_cached("INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
+    connection
+        .prepare_cached(
+            "INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
          SELECT repository, ?2, ?4, ?5, ?6, base, base_digest, size, packages, body
-         FROM image_records WHERE repository = ?1 AND digest = ?3 ON CONFLICT DO NOTHING")?.execute(params![
+         FROM image_records WHERE repository = ?1 AND digest = ?3 ON CONFLICT DO NOTHING",
+        )?
+        .execute(params![
             record.repository.to_string(),
             record.digest.to_string(),
             record.image.to_string(),
             run,
             job.as_str(),
             now.millis(),
-        ],
-    )?;
+        ])?;
     Ok(())
 }
 
@@ -85,13 +91,19 @@ pub(crate) fn put_tags(
     now: Time,
 ) -> Result<(), StoreError> {
     for tag in tags {
-        connection.prepare_cached("UPDATE image_tags SET last_run = ?4 WHERE digest = ?3 AND id = (
-                 SELECT id FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)")?.execute(params![repository.to_string(), tag.as_str(), digest.to_string(), run],
-        )?;
-        connection.prepare_cached("INSERT INTO image_tags (repository, tag, digest, run, at)
+        connection
+            .prepare_cached(
+                "UPDATE image_tags SET last_run = ?4 WHERE digest = ?3 AND id = (
+                 SELECT id FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)",
+            )?
+            .execute(params![repository.to_string(), tag.as_str(), digest.to_string(), run])?;
+        connection
+            .prepare_cached(
+                "INSERT INTO image_tags (repository, tag, digest, run, at)
              SELECT ?1, ?2, ?3, ?4, ?5 WHERE ?3 IS NOT (
-                 SELECT digest FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)")?.execute(params![repository.to_string(), tag.as_str(), digest.to_string(), run, now.millis()],
-        )?;
+                 SELECT digest FROM image_tags WHERE repository = ?1 AND tag = ?2 ORDER BY id DESC LIMIT 1)",
+            )?
+            .execute(params![repository.to_string(), tag.as_str(), digest.to_string(), run, now.millis()])?;
     }
     Ok(())
 }
@@ -110,15 +122,19 @@ pub(crate) fn unlisted(connection: &Connection, layers: Vec<Digest>) -> Result<V
 
 /// Keeps the files of a layer.
 pub(crate) fn put_listing(connection: &Connection, layer: &Digest, files: &[Entry]) -> Result<(), StoreError> {
-    connection.prepare_cached("INSERT INTO layer_listings (diff_id, body) VALUES (?1, ?2) ON CONFLICT DO NOTHING")?.execute(params![layer.to_string(), packed(&files)?],
-    )?;
+    connection
+        .prepare_cached("INSERT INTO layer_listings (diff_id, body) VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
+        .execute(params![layer.to_string(), packed(&files)?])?;
     Ok(())
 }
 
 /// The files of a layer; none where they are not known.
 pub(crate) fn listing(connection: &Connection, layer: &Digest) -> Result<Vec<Entry>, StoreError> {
     let question = "SELECT body FROM layer_listings WHERE diff_id = ?1";
-    let body = connection.prepare_cached(question)?.query_row([layer.to_string()], |row| row.get::<_, Vec<u8>>(0)).optional()?;
+    let body = connection
+        .prepare_cached(question)?
+        .query_row([layer.to_string()], |row| row.get::<_, Vec<u8>>(0))
+        .optional()?;
     body.map_or(Ok(Vec::new()), |body| unpacked(&body))
 }
 
@@ -130,10 +146,13 @@ pub(crate) fn put_running(
     environment: &str,
     image: &str,
 ) -> Result<(), StoreError> {
-    connection.prepare_cached("INSERT INTO running_images (environment, project, job, image, run)
+    connection
+        .prepare_cached(
+            "INSERT INTO running_images (environment, project, job, image, run)
          SELECT ?1, project, ?2, ?3, ?4 FROM runs WHERE id = ?4
-         ON CONFLICT DO UPDATE SET image = ?3, run = ?4")?.execute(params![environment, job.as_str(), image, run],
-    )?;
+         ON CONFLICT DO UPDATE SET image = ?3, run = ?4",
+        )?
+        .execute(params![environment, job.as_str(), image, run])?;
     Ok(())
 }
 
@@ -214,7 +233,8 @@ pub(crate) fn image(
     let found = connection.prepare_cached(&question)?.query_row(params![repository, digest], summary).optional()?;
     let Some(found) = found else { return Ok(None) };
     let question = "SELECT body FROM image_records WHERE repository = ?1 AND digest = ?2";
-    let body: Vec<u8> = connection.prepare_cached(question)?.query_row(params![repository, found.digest], |row| row.get(0))?;
+    let body: Vec<u8> =
+        connection.prepare_cached(question)?.query_row(params![repository, found.digest], |row| row.get(0))?;
     Ok(Some((found, unpacked(&body)?)))
 }
 

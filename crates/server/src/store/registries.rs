@@ -46,12 +46,17 @@ pub(crate) fn by_host(connection: &Connection, host: &str) -> Result<Option<Regi
 /// Sets one. Bare names mean one registry: it is then no other.
 pub(crate) fn put(connection: &Connection, registry: &RegistryRow) -> Result<(), StoreError> {
     if registry.bare_names.is_some() {
-        connection.prepare_cached("UPDATE registries SET bare_names = NULL WHERE host <> ?1")?.execute([&registry.host])?;
+        connection
+            .prepare_cached("UPDATE registries SET bare_names = NULL WHERE host <> ?1")?
+            .execute([&registry.host])?;
     }
     let RegistryRow { host, address, user, password, certificates, layers, bare_names } = registry;
-    connection.prepare_cached("INSERT OR REPLACE INTO registries (host, address, user, password, certificates, layers, bare_names)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![host, address, user, password, certificates, layers, bare_names],
-    )?;
+    connection
+        .prepare_cached(
+            "INSERT OR REPLACE INTO registries (host, address, user, password, certificates, layers, bare_names)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+        )?
+        .execute(params![host, address, user, password, certificates, layers, bare_names])?;
     Ok(())
 }
 

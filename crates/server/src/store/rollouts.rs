@@ -13,8 +13,9 @@ pub(crate) fn keep_before(
     job: &JobKey,
     objects: &[Option<Value>],
 ) -> Result<Vec<Option<Value>>, StoreError> {
-    connection.prepare_cached("INSERT INTO before_rollouts (run, job, body) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?.execute(params![run, job.as_str(), serde_json::to_string(objects)?],
-    )?;
+    connection
+        .prepare_cached("INSERT INTO before_rollouts (run, job, body) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?
+        .execute(params![run, job.as_str(), serde_json::to_string(objects)?])?;
     let question = "SELECT body FROM before_rollouts WHERE run = ?1 AND job = ?2";
     let body: String = connection.prepare_cached(question)?.query_row(params![run, job.as_str()], |row| row.get(0))?;
     Ok(serde_json::from_str(&body)?)
@@ -22,6 +23,8 @@ pub(crate) fn keep_before(
 
 /// Forgets what there was before a rollout that is over.
 pub(crate) fn forget_before(connection: &Connection, run: i64, job: &JobKey) -> Result<(), StoreError> {
-    connection.prepare_cached("DELETE FROM before_rollouts WHERE run = ?1 AND job = ?2")?.execute(params![run, job.as_str()])?;
+    connection
+        .prepare_cached("DELETE FROM before_rollouts WHERE run = ?1 AND job = ?2")?
+        .execute(params![run, job.as_str()])?;
     Ok(())
 }

@@ -107,7 +107,9 @@ fn summary_of(row: &Row<'_>) -> rusqlite::Result<RunSummary> {
 /// branch or tag; the next one where its commit has not been seen there yet.
 fn place_of(connection: &Connection, project: i64, new: &NewRun) -> Result<i64, StoreError> {
     if let Some(earlier) = new.rerun_of {
-        return Ok(connection.prepare_cached("SELECT place FROM runs WHERE id = ?1")?.query_row([earlier], |row| row.get(0))?);
+        return Ok(connection
+            .prepare_cached("SELECT place FROM runs WHERE id = ?1")?
+            .query_row([earlier], |row| row.get(0))?);
     }
     let (table, name) = match &new.tag {
         Some(tag) => ("tags", tag),
@@ -214,7 +216,9 @@ pub(crate) fn put_lease(
     runner: &str,
 ) -> Result<i64, StoreError> {
     let params = params![hash, run, job.as_str(), runner];
-    connection.prepare_cached("INSERT INTO leases (hash, run, job, runner) VALUES (?1, ?2, ?3, ?4)")?.execute(params)?;
+    connection
+        .prepare_cached("INSERT INTO leases (hash, run, job, runner) VALUES (?1, ?2, ?3, ?4)")?
+        .execute(params)?;
     Ok(connection.last_insert_rowid())
 }
 
@@ -287,7 +291,10 @@ pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, 
 pub(crate) fn id_of(connection: &Connection, run: &RunId) -> Result<Option<i64>, StoreError> {
     let question = "SELECT r.id FROM runs r JOIN projects p ON p.id = r.project WHERE p.name = ?1 AND r.number = ?2";
     let number = i64::try_from(run.number).unwrap_or(i64::MAX);
-    Ok(connection.prepare_cached(question)?.query_row(params![run.project.as_str(), number], |row| row.get(0)).optional()?)
+    Ok(connection
+        .prepare_cached(question)?
+        .query_row(params![run.project.as_str(), number], |row| row.get(0))
+        .optional()?)
 }
 
 /// What a list shows of one run.
@@ -348,7 +355,8 @@ pub(crate) fn events(connection: &Connection, run: i64) -> Result<Vec<StoredEven
 
 /// The runs that changed after the event of this id, each once, and the newest event's id.
 pub(crate) fn changed_after(connection: &Connection, event: i64) -> Result<(i64, Vec<RunSummary>), StoreError> {
-    let newest: i64 = connection.prepare_cached("SELECT coalesce(max(id), 0) FROM events")?.query_row([], |row| row.get(0))?;
+    let newest: i64 =
+        connection.prepare_cached("SELECT coalesce(max(id), 0) FROM events")?.query_row([], |row| row.get(0))?;
     let mut statement =
         connection.prepare_cached("SELECT DISTINCT run FROM events WHERE id > ?1 AND id <= ?2 ORDER BY run")?;
     let ids: Vec<i64> = statement.query_map([event, newest], |row| row.get(0))?.collect::<Result<_, _>>()?;

@@ -28,8 +28,11 @@ pub(crate) fn keep_schedules(
     let known: Vec<(String, String)> = rows.collect::<Result<_, _>>()?;
     for (fields, zone) in &known {
         if !schedules.iter().any(|one| one.fields() == fields && one.zone() == zone) {
-            connection.prepare_cached("DELETE FROM schedules WHERE project = ?1 AND branch = ?2 AND schedule = ?3 AND zone = ?4")?.execute(params![project, branch, fields, zone],
-            )?;
+            connection
+                .prepare_cached(
+                    "DELETE FROM schedules WHERE project = ?1 AND branch = ?2 AND schedule = ?3 AND zone = ?4",
+                )?
+                .execute(params![project, branch, fields, zone])?;
         }
     }
     for schedule in schedules {
@@ -64,8 +67,11 @@ pub(crate) fn due(connection: &Connection, now: Time) -> Result<Vec<DueSchedule>
 pub(crate) fn set_next(connection: &Connection, clock: &DueSchedule, now: Time) -> Result<(), StoreError> {
     let (fields, zone) = (clock.schedule.fields(), clock.schedule.zone());
     let key = params![clock.project.id, clock.branch, fields, zone, clock.schedule.next_after(now).map(Time::millis)];
-    connection.prepare_cached("UPDATE schedules SET next = coalesce(?5, 9223372036854775807)
-         WHERE project = ?1 AND branch = ?2 AND schedule = ?3 AND zone = ?4")?.execute(key,
-    )?;
+    connection
+        .prepare_cached(
+            "UPDATE schedules SET next = coalesce(?5, 9223372036854775807)
+         WHERE project = ?1 AND branch = ?2 AND schedule = ?3 AND zone = ?4",
+        )?
+        .execute(key)?;
     Ok(())
 }

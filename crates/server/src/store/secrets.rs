@@ -27,14 +27,19 @@ pub(crate) fn sealed(connection: &Connection, project: i64) -> Result<BTreeMap<S
 
 /// Sets a secret.
 pub(crate) fn put(connection: &Connection, project: i64, secret: &SecretView, sealed: &[u8]) -> Result<(), StoreError> {
-    connection.prepare_cached("INSERT INTO secrets (project, name, sealed, set_at, set_by) VALUES (?1, ?2, ?3, ?4, ?5)
-         ON CONFLICT (project, name) DO UPDATE SET sealed = ?3, set_at = ?4, set_by = ?5")?.execute(params![project, secret.name, sealed, secret.set.millis(), secret.by],
-    )?;
+    connection
+        .prepare_cached(
+            "INSERT INTO secrets (project, name, sealed, set_at, set_by) VALUES (?1, ?2, ?3, ?4, ?5)
+         ON CONFLICT (project, name) DO UPDATE SET sealed = ?3, set_at = ?4, set_by = ?5",
+        )?
+        .execute(params![project, secret.name, sealed, secret.set.millis(), secret.by])?;
     Ok(())
 }
 
 /// Removes a secret. Answers whether it was there.
 pub(crate) fn remove(connection: &Connection, project: i64, name: &str) -> Result<bool, StoreError> {
-    let count = connection.prepare_cached("DELETE FROM secrets WHERE project = ?1 AND name = ?2")?.execute(params![project, name])?;
+    let count = connection
+        .prepare_cached("DELETE FROM secrets WHERE project = ?1 AND name = ?2")?
+        .execute(params![project, name])?;
     Ok(count > 0)
 }

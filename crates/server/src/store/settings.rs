@@ -29,9 +29,12 @@ pub(crate) fn environment(connection: &Connection, name: &str) -> Result<Option<
 /// Sets an environment.
 pub(crate) fn put_environment(connection: &Connection, environment: &EnvironmentView) -> Result<(), StoreError> {
     let EnvironmentView { name, kubeconfig, namespace, address, takes_tries } = environment;
-    connection.prepare_cached("INSERT INTO environments (name, kubeconfig, namespace, address, takes_tries) VALUES (?1, ?2, ?3, ?4, ?5)
-         ON CONFLICT (name) DO UPDATE SET kubeconfig = ?2, namespace = ?3, address = ?4, takes_tries = ?5")?.execute(params![name, kubeconfig, namespace, address, takes_tries],
-    )?;
+    connection
+        .prepare_cached(
+            "INSERT INTO environments (name, kubeconfig, namespace, address, takes_tries) VALUES (?1, ?2, ?3, ?4, ?5)
+         ON CONFLICT (name) DO UPDATE SET kubeconfig = ?2, namespace = ?3, address = ?4, takes_tries = ?5",
+        )?
+        .execute(params![name, kubeconfig, namespace, address, takes_tries])?;
     Ok(())
 }
 
@@ -45,8 +48,11 @@ pub(crate) fn pools(connection: &Connection) -> Result<BTreeMap<String, u32>, St
 /// Sets a pool's limit, or takes it away.
 pub(crate) fn put_pool(connection: &Connection, name: &str, limit: Option<u32>) -> Result<(), StoreError> {
     match limit {
-        Some(limit) => connection.prepare_cached("INSERT INTO pools (name, job_limit) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET job_limit = ?2")?.execute(params![name, limit],
-        )?,
+        Some(limit) => connection
+            .prepare_cached(
+                "INSERT INTO pools (name, job_limit) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET job_limit = ?2",
+            )?
+            .execute(params![name, limit])?,
         None => connection.prepare_cached("DELETE FROM pools WHERE name = ?1")?.execute([name])?,
     };
     Ok(())

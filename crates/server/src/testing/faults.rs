@@ -12,7 +12,8 @@ use crate::ports::ClusterError;
 use crate::store;
 
 const MANIFEST: &str = "apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: app}\nspec: {replicas: 1, template: {spec: {containers: [{name: app, image: app}]}}}\n";
-const PUSH: &str = r#"image "app" { push "registry.fernhollow.test/pond" { tag "{commit.short}-{run}"; moving "newest" } }"#;
+const PUSH: &str =
+    r#"image "app" { push "registry.fernhollow.test/pond" { tag "{commit.short}-{run}"; moving "newest" } }"#;
 
 fn rollout_pipeline() -> String {
     format!(
@@ -44,7 +45,9 @@ async fn world() -> World {
 }
 
 fn push(world: &World, pipeline: &str) -> String {
-    let commit = world.repository.commit("main", &[("pondrix.kdl", pipeline), ("app.yaml", MANIFEST), ("image.recipe", "FROM scratch")]);
+    let commit = world
+        .repository
+        .commit("main", &[("pondrix.kdl", pipeline), ("app.yaml", MANIFEST), ("image.recipe", "FROM scratch")]);
     world.server().unwrap().watcher.wake(1);
     commit
 }
@@ -84,15 +87,17 @@ stage "two" { approval "go on?" by="otto"; job "b" { on-host; step "b" } }
 fn an_approval_that_nobody_answers_in_time_lapses_whatever_clocks_show_meanwhile() {
     in_scripted_time(async {
         let world = world().await;
-        push(&world, r#"start commit="**"; stage "one" { approval "begin?" within="10m"; job "a" { on-host; step "a" } }"#);
+        push(
+            &world,
+            r#"start commit="**"; stage "one" { approval "begin?" within="10m"; job "a" { on-host; step "a" } }"#,
+        );
         world.until("pond#1", |_, run| run.state == State::Waiting).await;
         tokio::time::sleep(Duration::from_secs(590)).await;
         world.until("pond#1", |_, run| run.state == State::Waiting).await;
         tokio::time::sleep(Duration::from_secs(15)).await;
         world
             .until("pond#1", |_, run| {
-                run.state == State::Stopped
-                    && job(run, "one/a").reason.as_deref() == Some("nobody approved it in time")
+                run.state == State::Stopped && job(run, "one/a").reason.as_deref() == Some("nobody approved it in time")
             })
             .await;
         world.end();
@@ -109,7 +114,9 @@ fn a_rollout_that_breaks_ends_its_job_with_an_id_and_holds_nothing_any_more() {
             .until("pond#1", |_, run| {
                 let job = job(run, "staging/app");
                 job.state == State::Failed
-                    && job.reason.as_deref().is_some_and(|words| words.starts_with("the server broke while it did this; its log says why, under "))
+                    && job.reason.as_deref().is_some_and(|words| {
+                        words.starts_with("the server broke while it did this; its log says why, under ")
+                    })
             })
             .await;
         assert_eq!(world.engine().scheduler.holders().await, []);
@@ -143,7 +150,8 @@ fn a_connection_that_breaks_fails_no_rollout_and_what_is_certain_fails_it_at_onc
         world.cluster.fail_with([reset(), reset(), reset(), reset()]);
         push(&world, &rollout_pipeline());
         world.until("pond#1", |_, run| run.state == State::Passed).await;
-        let refused = || ClusterError::Refused { doing: "apply deployment/app".into(), words: "no such field".into(), code: 422 };
+        let refused =
+            || ClusterError::Refused { doing: "apply deployment/app".into(), words: "no such field".into(), code: 422 };
         world.cluster.fail_with([refused()]);
         push(&world, &format!("// again\n{}", rollout_pipeline()));
         world
@@ -201,9 +209,9 @@ stage "staging" {{ rollout "app" {{ to "staging"; image "app"; manifests "app.ya
             })
             .await;
         let history = world.registry.history();
-        assert_eq!(history["registry.fernhollow.test/pond:newest"], [newer.clone()]);
+        assert_eq!(history["registry.fernhollow.test/pond:newest"], std::slice::from_ref(&newer));
         let own = format!("registry.fernhollow.test/pond:{}-1", &older[..7]);
-        let has_own = history.iter().any(|(tag, commits)| tag.ends_with("-1") && commits == &[older.clone()]);
+        let has_own = history.iter().any(|(tag, commits)| tag.ends_with("-1") && *commits == std::slice::from_ref(&older));
         assert!(has_own, "its own tag is set all the same: {own} in {history:?}");
         assert_eq!(world.cluster.applied(), [("deployment/app".to_owned(), "pond#2".to_owned())]);
         let newest = world.records().read(store::newest_images).await.unwrap();
@@ -243,7 +251,10 @@ fn a_runner_that_is_cut_off_ends_its_job_before_the_server_gives_it_to_another()
         tokio::time::sleep(Duration::from_secs(1)).await;
         let (slow, deeds) = (Plan { longest_step: Duration::from_secs(100_000), fails: 0 }, Deeds::default());
         tokio::spawn(runner::run(world.clone(), "wren".to_owned(), 1, slow.clone(), deeds.clone()));
-        push(&world, r#"start commit="**"; stage "one" { job "a" { on-host; exclusive "bench"; retry 1 only="lost"; step "a" } }"#);
+        push(
+            &world,
+            r#"start commit="**"; stage "one" { job "a" { on-host; exclusive "bench"; retry 1 only="lost"; step "a" } }"#,
+        );
         world.until("pond#1", |_, run| job(run, "one/a").state == State::Running).await;
         tokio::time::sleep(Duration::from_secs(60)).await;
         world.until("pond#1", |_, run| job(run, "one/a").attempts.is_empty()).await;
@@ -308,7 +319,10 @@ fn a_run_whose_records_cannot_be_read_is_marked_and_stops_nothing_else() {
         world.start().await;
         tokio::time::sleep(Duration::from_secs(1)).await;
         for name in ["a", "b"] {
-            push(&world, &format!("start commit=\"**\"\nstage \"one\" {{ job \"{name}\" {{ on-host; step \"a\" }} }}\n"));
+            push(
+                &world,
+                &format!("start commit=\"**\"\nstage \"one\" {{ job \"{name}\" {{ on-host; step \"a\" }} }}\n"),
+            );
             tokio::time::sleep(Duration::from_secs(20)).await;
         }
         world.kill();

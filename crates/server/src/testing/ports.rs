@@ -100,7 +100,9 @@ impl Repository for ScriptedRepository {
     }
 
     fn file_names<'a>(&'a self, commit: &'a str) -> BoxFuture<'a, Result<Vec<String>, GitError>> {
-        let names = |commits: &Commits| commits.files.get(commit).map_or_else(Vec::new, |files| files.keys().cloned().collect());
+        let names = |commits: &Commits| {
+            commits.files.get(commit).map_or_else(Vec::new, |files| files.keys().cloned().collect())
+        };
         let names = self.ask(names);
         async move { names }.boxed()
     }
@@ -113,7 +115,8 @@ impl Repository for ScriptedRepository {
                 title: format!("Commit {}", commit.trim_start_matches('0')),
             })
         });
-        async move { facts.and_then(|found| found.ok_or_else(|| GitError::Failed(format!("{commit} is no commit")))) }.boxed()
+        async move { facts.and_then(|found| found.ok_or_else(|| GitError::Failed(format!("{commit} is no commit")))) }
+            .boxed()
     }
 
     fn archive(&self, _: &str, _: &[String]) -> Result<Archive, GitError> {

@@ -78,9 +78,10 @@ impl Deeds {
     fn begin_job(&self, assignment: &Assignment, locks: Vec<String>) -> Doing {
         let mut inner = self.0.lock().unwrap();
         let (run, job) = (assignment.facts.id.clone(), assignment.job.clone());
-        let others = inner.doing.values().filter(|(other, _, held)| {
-            other.project == run.project && held.iter().any(|lock| locks.contains(lock))
-        });
+        let others = inner
+            .doing
+            .values()
+            .filter(|(other, _, held)| other.project == run.project && held.iter().any(|lock| locks.contains(lock)));
         let clashes: Vec<_> = others.map(|(other, theirs, _)| format!("{other} {theirs} and {run} {job}")).collect();
         inner.clashes.extend(clashes);
         inner.count += 1;
@@ -190,7 +191,15 @@ async fn do_job(world: &World, runner: &str, assignment: &Assignment, plan: &Pla
     let locks = world.server().map(|server| server.engine.live(&assignment.facts.id)).and_then(|live| {
         let live = live?;
         let state = live.state.try_lock().ok()?;
-        Some(state.run.locks_wanted(&assignment.job).into_iter().filter(|hold| hold.job.is_some()).map(|hold| hold.lock).collect())
+        Some(
+            state
+                .run
+                .locks_wanted(&assignment.job)
+                .into_iter()
+                .filter(|hold| hold.job.is_some())
+                .map(|hold| hold.lock)
+                .collect(),
+        )
     });
     let ending = Ending::default();
     let heard = Arc::new(Mutex::new(Instant::now()));
@@ -264,7 +273,8 @@ async fn do_job(world: &World, runner: &str, assignment: &Assignment, plan: &Pla
 
 impl Job<'_> {
     async fn carry_out(mut self, plan: &Plan, locks: Vec<String>) -> Result<(), NotOurs> {
-        let (run, job, attempt) = (&self.assignment.facts.id.clone(), self.assignment.job.clone(), self.assignment.attempt);
+        let (run, job, attempt) =
+            (&self.assignment.facts.id.clone(), self.assignment.job.clone(), self.assignment.attempt);
         let steps = match &self.assignment.work {
             Work::Steps(work) => work.steps.len(),
             Work::Image(_) => 2,
@@ -358,7 +368,7 @@ impl Job<'_> {
                 async move {
                     let (live, lease) = engine.leased(&lease).await?;
                     let from = usize::try_from(sent).unwrap();
-                    engine.append_log(&live, &lease, base + sent, text[from..].as_bytes().to_vec()).await.ok()
+                    engine.append_log(&live, &lease, base + sent, text.as_bytes()[from..].to_vec()).await.ok()
                 }
                 .boxed()
             });

@@ -212,9 +212,14 @@ impl World {
         // Twice in one stage of one run is once: the stage holds it for its jobs.
         let mut of_others: BTreeSet<(String, String, String)> = BTreeSet::new();
         for ((run, hold), name) in held.iter().zip(all) {
-            let holder = hold.job.as_ref().map_or_else(|| format!("{run} {}", hold.stage), |job| format!("{run} {job}"));
+            let holder =
+                hold.job.as_ref().map_or_else(|| format!("{run} {}", hold.stage), |job| format!("{run} {job}"));
             of_others.insert((name.0, name.1, holder));
         }
-        of_others.into_iter().filter(|(project, lock, _)| !seen.insert((project.clone(), lock.clone()))).map(|(_, lock, _)| lock).collect()
+        of_others
+            .into_iter()
+            .filter(|(project, lock, _)| !seen.insert((project.clone(), lock.clone())))
+            .map(|(_, lock, _)| lock)
+            .collect()
     }
 }

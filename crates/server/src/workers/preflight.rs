@@ -168,7 +168,9 @@ async fn files(engine: &Engine, live: &LiveRun, jobs: &[&PlannedJob]) -> Result<
     }
     let names = match engine.file_names(&live.row).await {
         Ok(names) => names,
-        Err(error) => return Ok(vec![fault("preflight", error.to_string(), "look at the project: pondrix project list")]),
+        Err(error) => {
+            return Ok(vec![fault("preflight", error.to_string(), "look at the project: pondrix project list")]);
+        }
     };
     let mut faults = Vec::new();
     // What is missing for a part is missing for the whole, and is told once.
@@ -262,7 +264,9 @@ fn registry_advice(host: &str) -> String {
 async fn environment(engine: &Engine, name: &str, job: &str) -> Option<PreflightFault> {
     match tokio::time::timeout(PATIENCE, rollout::reach(engine, name)).await {
         Ok(Ok(())) => None,
-        Ok(Err(error)) => Some(fault(job, error.to_string(), format!("pondrix environment set {name} --kubeconfig FILE"))),
+        Ok(Err(error)) => {
+            Some(fault(job, error.to_string(), format!("pondrix environment set {name} --kubeconfig FILE")))
+        }
         Err(_) => {
             let what = format!("the environment `{name}` did not answer within {} s", PATIENCE.as_secs());
             Some(fault(job, what, format!("pondrix environment set {name} --kubeconfig FILE")))

@@ -13,9 +13,9 @@ use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
+use super::supervise;
 use crate::domain::{Builds, Engine, StartError, Started, Wanted};
 use crate::ports::git::Repository;
-use super::supervise;
 use crate::store::{self, DueSchedule, Project, Refs, StoreError};
 
 /// How long after registries were asked what bases mean they are not asked again.
@@ -24,7 +24,7 @@ const BASES_PAUSE: Duration = Duration::from_secs(1);
 /// A branch or a tag that is new or another.
 enum Changed {
     /// It names a commit.
-    Commit(Wanted),
+    Commit(Box<Wanted>),
     /// It names something else.
     NoCommit { tag: String },
 }
@@ -126,7 +126,7 @@ impl Watcher {
         let mut seen = there.clone();
         for wanted in self.changed(&*repository, &known, &there).await {
             let wanted = match wanted {
-                Changed::Commit(wanted) => wanted,
+                Changed::Commit(wanted) => *wanted,
                 Changed::NoCommit { tag } => {
                     note = Some(format!("the tag {tag} names no commit: it starts nothing"));
                     continue;
@@ -172,12 +172,12 @@ impl Watcher {
                 None => None,
             };
             let wanted = Wanted { changed: files, ..Wanted::branch(StartKind::Commit, branch, commit) };
-            changed.push(Changed::Commit(wanted));
+            changed.push(Changed::Commit(Box::new(wanted)));
         }
         for (tag, named) in there.tags.iter().filter(|(tag, commit)| known.tags.get(*tag) != Some(commit)) {
             // A tag may be on anything: a file, a folder.
             changed.push(match repository.commit(named).await {
-                Some(_) => Changed::Commit(Wanted::tag(StartKind::Commit, tag, named)),
+                Some(_) => Changed::Commit(Box::new(Wanted::tag(StartKind::Commit, tag, named))),
                 None => Changed::NoCommit { tag: tag.clone() },
             });
         }

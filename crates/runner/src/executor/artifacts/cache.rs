@@ -65,7 +65,9 @@ fn restore_inner(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) ->
     let key_now = key(workspace, &cache.key).map_err(told)?;
     let newest = cache.newest.iter().map(|parts| key(workspace, parts)).collect::<Result<_, _>>().map_err(told)?;
     let question = CacheQuestion { key: key_now.clone(), newest };
-    let answer = executor.ask(async |client, assignment| client.find_cache(assignment, &question).await).map_err(|error| error.to_string())?;
+    let answer = executor
+        .ask(async |client, assignment| client.find_cache(assignment, &question).await)
+        .map_err(|error| error.to_string())?;
     match &answer.found {
         None => executor.log.say(&format!("cache {}: nothing under {key_now} yet", cache.path)),
         Some(found) => {
@@ -107,12 +109,16 @@ fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> 
     pack(workspace, &restored.path, packed.as_file()).map_err(|error| error.to_string())?;
     let (digest, size) = executor.folder.contents.put(packed.path(), false).map_err(|error| error.to_string())?;
     let asked = Digests { digests: vec![digest.clone()] };
-    let missing = executor.ask(async |client, assignment| client.missing(assignment, &asked).await).map_err(|error| error.to_string())?;
+    let missing = executor
+        .ask(async |client, assignment| client.missing(assignment, &asked).await)
+        .map_err(|error| error.to_string())?;
     if !missing.digests.is_empty() {
         send(executor, packed.path(), &digest)?;
     }
     let entry = CacheEntry { key: restored.key.clone(), digest, size };
-    executor.ask(async |client, assignment| client.put_cache(assignment, &entry).await).map_err(|error| error.to_string())?;
+    executor
+        .ask(async |client, assignment| client.put_cache(assignment, &entry).await)
+        .map_err(|error| error.to_string())?;
     executor.log.say(&format!("cache {}: left under {} ({size} bytes)", restored.path, restored.key));
     Ok(())
 }

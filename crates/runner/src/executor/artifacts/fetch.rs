@@ -16,7 +16,9 @@ pub(super) fn content(executor: &JobExecutor, digest: &Digest, executable: bool)
     }
     let told = |error: &dyn std::fmt::Display| format!("{}: {error}", digest.short());
     let fetched = tempfile::NamedTempFile::new_in(executor.scratch.path()).map_err(|error| told(&error))?;
-    executor.ask(async |client, assignment| client.fetch_file(assignment, digest, fetched.path()).await).map_err(|error| error.to_string())?;
+    executor
+        .ask(async |client, assignment| client.fetch_file(assignment, digest, fetched.path()).await)
+        .map_err(|error| error.to_string())?;
     executor.folder.contents.put_compressed(fetched.path(), digest, executable).map_err(|error| told(&error))
 }
 

@@ -24,7 +24,9 @@ pub(super) fn send(executor: &JobExecutor, content: &Path, digest: &Digest) -> R
         encoder.finish().map(|_| ())
     })();
     packed.map_err(|error: std::io::Error| told(&error))?;
-    executor.ask(async |client, assignment| client.send_file(assignment, digest, compressed.path()).await).map_err(|error| error.to_string())
+    executor
+        .ask(async |client, assignment| client.send_file(assignment, digest, compressed.path()).await)
+        .map_err(|error| error.to_string())
 }
 
 /// Leaves the files that fit, and says so.

@@ -214,7 +214,10 @@ impl Repository for GitRepository {
             .stderr(Stdio::null());
         let mut running = Running::start(&mut command)?;
         let bytes = running.stdout()?;
-        Ok(Archive { bytes: Box::new(bytes), ended: async move { running.wait().await.is_ok_and(|s| s.success()) }.boxed() })
+        Ok(Archive {
+            bytes: Box::new(bytes),
+            ended: async move { running.wait().await.is_ok_and(|s| s.success()) }.boxed(),
+        })
     }
 }
 
@@ -443,7 +446,13 @@ mod tests {
         }
         let some = Some(commit);
         let none = None;
-        let expected = [("light", &some), ("of-a-file", &none), ("of-a-folder", &none), ("words", &some), ("words-on-a-file", &none)];
+        let expected = [
+            ("light", &some),
+            ("of-a-file", &none),
+            ("of-a-folder", &none),
+            ("words", &some),
+            ("words-on-a-file", &none),
+        ];
         assert_eq!(on, expected.map(|(tag, commit)| (tag, commit.clone())));
     }
 }

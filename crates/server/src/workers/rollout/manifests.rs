@@ -41,7 +41,8 @@ impl Manifests {
         let names = engine.file_names(row).await?;
         let mut objects = Vec::new();
         for pattern in patterns {
-            let unfit = |error: globset::Error| ManifestError::Pattern { pattern: pattern.clone(), words: error.to_string() };
+            let unfit =
+                |error: globset::Error| ManifestError::Pattern { pattern: pattern.clone(), words: error.to_string() };
             let glob = GlobBuilder::new(pattern).literal_separator(true).build().map_err(unfit)?.compile_matcher();
             let mut fitting: Vec<_> = names.iter().filter(|name| glob.is_match(name)).collect();
             fitting.sort();
@@ -116,11 +117,17 @@ fn parse(file: &str, text: &str) -> Result<Vec<Value>, ManifestError> {
                 return Err(ManifestError::Lacks { file: file(), what: needed[1..].replace('/', ".") });
             }
         }
-        for (pointer, what) in [("/metadata/annotations", "metadata.annotations"), ("/metadata/labels", "metadata.labels")]
+        for (pointer, what) in
+            [("/metadata/annotations", "metadata.annotations"), ("/metadata/labels", "metadata.labels")]
         {
             let found = object.pointer(pointer).filter(|found| !found.is_object() && !found.is_null());
             if let Some(found) = found.map(kind) {
-                return Err(ManifestError::NotMapping { file: file(), title: crate::ports::title(object), what, found });
+                return Err(ManifestError::NotMapping {
+                    file: file(),
+                    title: crate::ports::title(object),
+                    what,
+                    found,
+                });
             }
         }
     }

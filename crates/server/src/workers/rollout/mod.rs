@@ -8,11 +8,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::future::BoxFuture;
-use pondrix_core::{JobKey, RunId};
 use pondrix_core::pipeline::{JobKind, OnFailure, RolloutJob, StartKind};
 use pondrix_core::rollout::{Progress, judge};
 use pondrix_core::run::{Event, JobResult, Outcome, StepEnd};
 use pondrix_core::work::{PushedImage, WorkError};
+use pondrix_core::{JobKey, RunId};
 use serde_json::Value;
 use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
@@ -49,9 +49,7 @@ enum RolloutError {
     Image(#[from] WorkError),
     #[error("{0} is not a rollout")]
     NotOne(JobKey),
-    #[error(
-        "there is no environment `{0}`; make it known with `pondrix environment set {0} --kubeconfig FILE`"
-    )]
+    #[error("there is no environment `{0}`; make it known with `pondrix environment set {0} --kubeconfig FILE`")]
     NoEnvironment(String),
     #[error("no container in {manifests} uses the image `{image}`: give one `image: {repository}`")]
     NoContainer { manifests: String, image: String, repository: String },

@@ -304,7 +304,9 @@ fn a_text_of_many_braces_in_each_other_is_a_fault_and_not_the_end_of_the_process
         assert_eq!(faults[0].message, message);
     }
     // Whatever is said of these, somebody lives to say it, and soon.
-    for text in ["a {\n", "a {", "{}", "(", "/*"].into_iter().flat_map(|open| [open.repeat(3_900), open.repeat(300_000)]) {
+    for text in
+        ["a {\n", "a {", "{}", "(", "/*"].into_iter().flat_map(|open| [open.repeat(3_900), open.repeat(300_000)])
+    {
         assert!(!read(&text).unwrap_err().is_empty());
     }
 }
