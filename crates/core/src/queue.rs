@@ -135,20 +135,28 @@ impl Queue {
 
     /// Takes the next job for a runner, or for the server itself where none is told.
     pub fn take(&mut self, runner: Option<&RunnerFacts>, limits: &Limits) -> Option<Offer> {
-        let fits = |offer: &(usize, &Offer)| {
-            let offer = offer.1;
-            let by = match (&offer.who, runner) {
+        let mut full: BTreeMap<&ProjectName, bool> = BTreeMap::new();
+        let mut first: BTreeMap<&ProjectName, (u64, usize)> = BTreeMap::new();
+        for (at, offer) in self.offers.iter().enumerate() {
+            let turn = (offer.run.number, at);
+            // One that would come later anyway need not be looked at.
+            if first.get(&offer.run.project).is_some_and(|first| *first <= turn) {
+                continue;
+            }
+            let fits = match (&offer.who, runner) {
                 (Who::Server, None) => true,
                 (Who::Runner(needs), Some(runner)) => {
-                    runner.lacks(needs).is_none() && self.full(&offer.run.project, &runner.pool, limits).is_none()
+                    // Of a project it is asked once, and not for each of its jobs.
+                    let is_full = full
+                        .entry(&offer.run.project)
+                        .or_insert_with(|| self.full(&offer.run.project, &runner.pool, limits).is_some());
+                    !*is_full && runner.lacks(needs).is_none()
                 }
                 _ => false,
             };
-            by && self.holder(offer).is_none()
-        };
-        let mut first: BTreeMap<&ProjectName, (u64, usize)> = BTreeMap::new();
-        for (at, offer) in self.offers.iter().enumerate().filter(fits) {
-            let turn = (offer.run.number, at);
+            if !fits || !offer.locks_wanted.is_empty() && self.holder(offer).is_some() {
+                continue;
+            }
             first.entry(&offer.run.project).and_modify(|first| *first = turn.min(*first)).or_insert(turn);
         }
         let at = first.iter().map(|(project, (_, at))| (self.load(project, limits), *at)).min()?.1;

@@ -51,11 +51,24 @@ async fn every_address_asks_for_a_token_but_health_hooks_signing_in_and_the_cons
         }
     }
     for (method, path) in [
+        ("POST", "hello"),
         ("POST", "take"),
-        ("GET", "leases/x/source"),
-        ("POST", "leases/x/reports"),
-        ("PUT", "leases/x/log?offset=0"),
-        ("POST", "leases/x/beat"),
+        ("GET", "leases/1-x/source"),
+        ("GET", "leases/1-x/source/changes"),
+        ("POST", "leases/1-x/reports"),
+        ("PUT", "leases/1-x/log?offset=0"),
+        ("POST", "leases/1-x/beat"),
+        ("POST", "leases/1-x/tag"),
+        ("POST", "leases/1-x/files"),
+        ("GET", "leases/1-x/files/sha256:x"),
+        ("PUT", "leases/1-x/files/sha256:x"),
+        ("POST", "leases/1-x/artifacts"),
+        ("POST", "leases/1-x/cache"),
+        ("PUT", "leases/1-x/cache"),
+        ("PUT", "leases/1-x/image"),
+        ("PUT", "leases/1-x/index"),
+        ("POST", "leases/1-x/layers"),
+        ("PUT", "leases/1-x/layers/sha256:x"),
     ] {
         let url = format!("{}/api/v1/runner/{path}", world.url());
         let request = http.request(method.parse().unwrap(), &url).json(&serde_json::json!({ "runner": "x" }));

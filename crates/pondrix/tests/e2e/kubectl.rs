@@ -34,12 +34,15 @@ async fn a_real_kubectl_applies_watches_shows_describes_and_deletes() {
         (&["describe", "pods"], "registry.fernhollow.test/base/shell:1"),
         (&["describe", "service", "visitor-desk"], "app=visitor-desk"),
         (&["apply", "-f", path], "deployment.apps/visitor-desk unchanged"),
-        (&["scale", "deployment/visitor-desk", "--replicas=3"], ""),
+        (
+            &["patch", "deployment", "visitor-desk", "-p", "{\"spec\": {\"replicas\": 3}}"],
+            "deployment.apps/visitor-desk patched",
+        ),
+        (&["rollout", "status", "deployment/visitor-desk", "--timeout=60s"], "successfully rolled out"),
+        (&["get", "deployments"], "3/3"),
     ] {
         let said = kubectl(&world, arguments).await;
-        if arguments[0] != "scale" {
-            assert!(said.status == 0 && said.out.contains(wanted), "{arguments:?}: {}{}", said.out, said.err);
-        }
+        assert!(said.status == 0 && said.out.contains(wanted), "{arguments:?}: {}{}", said.out, said.err);
     }
     std::fs::write(
         &file,

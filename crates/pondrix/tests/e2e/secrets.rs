@@ -28,10 +28,16 @@ async fn a_secret_reaches_the_job_that_names_it_and_shows_nowhere() {
     assert_eq!(world.log(&run, "verify/unit").await, expected);
     let listed = world.pondrix(&["secret", "list", "plant-labels"]).await;
     assert!(listed.out.contains("TICKET_API_KEY") && !listed.out.contains(VALUE), "{}", listed.out);
-    // Nothing that the server or the runner keeps has it in the clear.
-    let everything = Command::new("grep").args(["-rlaF", VALUE]).arg(world.folder.path()).output().unwrap();
-    let found = String::from_utf8_lossy(&everything.stdout).into_owned();
-    assert!(found.is_empty(), "the value is in {found}");
+    // Nothing that the server or the runner keeps has it in the clear; whoever looks would see it.
+    let looked = || {
+        let everything = Command::new("grep").args(["-rlaF", VALUE]).arg(world.folder.path()).output().unwrap();
+        String::from_utf8_lossy(&everything.stdout).into_owned()
+    };
+    assert_eq!(looked(), "");
+    let planted = world.folder.path().join("server/planted");
+    std::fs::write(&planted, format!("\0\u{1}{VALUE}\n")).unwrap();
+    assert_eq!(looked().trim(), planted.display().to_string());
+    std::fs::remove_file(planted).unwrap();
     let removed = world.pondrix(&["secret", "remove", "plant-labels", "TICKET_API_KEY"]).await;
     assert_eq!(removed.status, 0, "{}", removed.err);
     let twice = world.pondrix(&["secret", "remove", "plant-labels", "TICKET_API_KEY"]).await;

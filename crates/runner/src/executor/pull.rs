@@ -9,15 +9,20 @@ use pondrix_image::{Image, Platform};
 
 use super::context::JobExecutor;
 
+/// How much has to be fetched for the log to tell of it, in bytes: less is there in a moment.
+const WORTH_TELLING: u64 = 8_000_000;
 /// How often is told how far it is.
 const TELL_EVERY: Duration = Duration::from_secs(5);
 
 impl JobExecutor {
-    /// Brings an image into the store, for a platform. Where anything of it has to be fetched, the log says so, and
-    /// now and then how far it is.
+    /// Brings an image into the store, for a platform. Where much of it has to be fetched, the log says so, and now
+    /// and then how far it is.
     pub(crate) fn pull(&self, image: &Reference, platform: &Platform) -> Result<Image, RegistryError> {
         let last: Mutex<Option<Instant>> = Mutex::new(None);
         let tell = |now: Pulling| {
+            if now.bytes < WORTH_TELLING {
+                return;
+            }
             let mut last = last.lock().unwrap_or_else(PoisonError::into_inner);
             let is_over = now.layers_here == now.layers;
             let is_due = last.is_none_or(|last| last.elapsed() >= TELL_EVERY);

@@ -297,12 +297,6 @@ pub(crate) fn id_of(connection: &Connection, run: &RunId) -> Result<Option<i64>,
         .optional()?)
 }
 
-/// What a list shows of one run.
-pub(crate) fn summary(connection: &Connection, id: i64) -> Result<Option<RunSummary>, StoreError> {
-    let question = format!("SELECT {SUMMARY} FROM runs r JOIN projects p ON p.id = r.project WHERE r.id = ?1");
-    Ok(connection.prepare_cached(&question)?.query_row([id], summary_of).optional()?)
-}
-
 /// At most `limit` runs, the newest first, older than `before`; each with its id.
 pub(crate) fn page(
     connection: &Connection,
@@ -353,13 +347,19 @@ pub(crate) fn events(connection: &Connection, run: i64) -> Result<Vec<StoredEven
     .collect()
 }
 
-/// The runs that changed after the event of this id, each once, and the newest event's id.
+/// How many runs that changed are told at once. Who has missed more looks at the list anew.
+const MOST_CHANGED: usize = 500;
+
+/// The runs that changed after the event of this id, each once, the newest first and not all where there are very
+/// many, and the newest event's id.
 pub(crate) fn changed_after(connection: &Connection, event: i64) -> Result<(i64, Vec<RunSummary>), StoreError> {
-    let newest: i64 =
-        connection.prepare_cached("SELECT coalesce(max(id), 0) FROM events")?.query_row([], |row| row.get(0))?;
-    let mut statement =
-        connection.prepare_cached("SELECT DISTINCT run FROM events WHERE id > ?1 AND id <= ?2 ORDER BY run")?;
-    let ids: Vec<i64> = statement.query_map([event, newest], |row| row.get(0))?.collect::<Result<_, _>>()?;
-    let runs = ids.into_iter().filter_map(|id| summary(connection, id).transpose()).collect::<Result<_, _>>()?;
+    let newest = "SELECT coalesce(max(id), 0) FROM events";
+    let newest: i64 = connection.prepare_cached(newest)?.query_row([], |row| row.get(0))?;
+    let question = format!(
+        "SELECT {SUMMARY} FROM runs r JOIN projects p ON p.id = r.project
+         WHERE r.id IN (SELECT run FROM events WHERE id > ?1 AND id <= ?2) ORDER BY r.id DESC LIMIT {MOST_CHANGED}"
+    );
+    let mut statement = connection.prepare_cached(&question)?;
+    let runs = statement.query_map([event, newest], summary_of)?.collect::<Result<_, _>>()?;
     Ok((newest, runs))
 }

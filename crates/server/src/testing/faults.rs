@@ -211,7 +211,8 @@ stage "staging" {{ rollout "app" {{ to "staging"; image "app"; manifests "app.ya
         let history = world.registry.history();
         assert_eq!(history["registry.fernhollow.test/pond:newest"], std::slice::from_ref(&newer));
         let own = format!("registry.fernhollow.test/pond:{}-1", &older[..7]);
-        let has_own = history.iter().any(|(tag, commits)| tag.ends_with("-1") && *commits == std::slice::from_ref(&older));
+        let has_own =
+            history.iter().any(|(tag, commits)| tag.ends_with("-1") && *commits == std::slice::from_ref(&older));
         assert!(has_own, "its own tag is set all the same: {own} in {history:?}");
         assert_eq!(world.cluster.applied(), [("deployment/app".to_owned(), "pond#2".to_owned())]);
         let newest = world.records().read(store::newest_images).await.unwrap();

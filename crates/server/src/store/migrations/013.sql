@@ -32,3 +32,11 @@ CREATE TABLE tag_grants (
     run INTEGER NOT NULL REFERENCES runs (id),
     PRIMARY KEY (repository, tag, run)
 ) STRICT, WITHOUT ROWID;
+
+-- What lists and pages ask for, so that their time does not grow with the records.
+CREATE INDEX runs_of_project ON runs (project, id);
+CREATE INDEX runs_of_branch ON runs (project, branch, place);
+CREATE INDEX runs_by_commit ON runs (project, commit_id);
+CREATE INDEX image_tags_by_digest ON image_tags (repository, digest);
+CREATE INDEX image_records_of_run ON image_records (run);
+CREATE INDEX running_images_by_image ON running_images (image);
