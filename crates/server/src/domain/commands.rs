@@ -151,7 +151,7 @@ impl Engine {
         }
         // Stored before it is told: a runner that sets the tag may not live to tell that it did.
         let run = live.row.id;
-        let later = self.store.write(move |c| store::grant_tag(c, run, &repository, &tag)).await?;
+        let later = self.store.write(move |records| store::grant_tag(records, run, &repository, &tag)).await?;
         Ok(later.map_or(TagAnswer::Set, |overtaken_by| TagAnswer::Leave { overtaken_by }))
     }
 

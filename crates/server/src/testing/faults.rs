@@ -84,7 +84,7 @@ stage "two" { approval "go on?" by="otto"; job "b" { on-host; step "b" } }
 }
 
 #[test]
-fn an_approval_that_nobody_answers_in_time_lapses_whatever_clocks_show_meanwhile() {
+fn an_approval_that_nobody_answers_in_time_lapses_and_no_sooner() {
     in_scripted_time(async {
         let world = world().await;
         push(

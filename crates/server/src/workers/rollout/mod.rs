@@ -226,7 +226,7 @@ impl Rollout {
             return Ok(None);
         }
         let (run, job, environment) = (self.live.row.id, self.job.clone(), rollout.to.value.clone());
-        Ok(self.engine.store.read(move |c| store::rollout_overtaken(c, run, &job, &environment)).await?)
+        Ok(self.engine.store.read(move |records| store::rollout_overtaken(records, run, &job, &environment)).await?)
     }
 
     /// Asks a cluster, again and again until `deadline` while what goes wrong may be well a little later.
