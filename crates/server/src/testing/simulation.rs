@@ -390,7 +390,7 @@ fn live_through_all(seeds: std::ops::Range<u64>) -> Happened {
 /// How many things happen in a day.
 const LENGTH: usize = 40;
 /// How many days every test run lives through.
-const USUAL: u64 = 300;
+const USUAL: u64 = 200;
 
 /// Days on which something went wrong once.
 const WRONG_ONCE: [u64; 5] = [18, 23, 27, 153, 2515];
