@@ -34,7 +34,7 @@ pub(crate) struct Contact {
 
 #[derive(Debug)]
 struct Shared {
-    /// When the last question was asked that the server has answered: then it knew of us at the latest.
+    /// When the last question was asked that the server has taken: then it knew of us at the latest.
     heard: Mutex<Instant>,
     ending: AtomicU8,
 }
@@ -67,7 +67,7 @@ impl Contact {
         }
     }
 
-    /// The server has answered a question that was asked then.
+    /// The server has taken a question that was asked then.
     fn note(&self, asked: Instant) {
         let mut heard = self.shared.heard.lock().unwrap_or_else(PoisonError::into_inner);
         *heard = asked.max(*heard);
@@ -86,7 +86,8 @@ impl Contact {
     ) -> Result<T, ClientError> {
         let asked = Instant::now();
         let answer = ask.await;
-        if !matches!(&answer, Err(error) if error.is_transient()) {
+        // What a proxy says in the server's place is no sign that the server knows of us.
+        if answer.is_ok() {
             self.note(asked);
         }
         answer

@@ -1,6 +1,7 @@
 //! What runners ask for.
 
 use std::path::Path;
+use std::time::Duration;
 
 use futures_util::StreamExt;
 use pondrix_core::image::{Digest, Entry};
@@ -13,6 +14,10 @@ use crate::{
     Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, JobReport,
     LayerDigests, LogLength, NewArtifact, SourceChanges, TagAnswer, TagQuestion, TakeRequest,
 };
+
+/// How long the server may take to answer what it answers at once. A connection that is gone without a word would
+/// otherwise be waited for as long as the machine's network does.
+const ANSWER_TIME: Duration = Duration::from_secs(30);
 
 /// The API, with a runner's token.
 #[derive(Clone, Debug)]
@@ -92,7 +97,8 @@ impl RunnerClient {
     /// # Errors
     /// See [`ClientError`].
     pub async fn report(&self, assignment: &Assignment, report: &JobReport) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.post(self.lease_url(assignment, "reports")).json(report)).await.map(|_| ())
+        let request = self.wire.http.post(self.lease_url(assignment, "reports")).timeout(ANSWER_TIME);
+        self.wire.send(request.json(report)).await.map(|_| ())
     }
 
     /// Appends to the job's log at an offset; the answer is how much the server has then, which is
@@ -102,7 +108,7 @@ impl RunnerClient {
     /// See [`ClientError`].
     pub async fn append_log(&self, assignment: &Assignment, offset: u64, bytes: Vec<u8>) -> Result<u64, ClientError> {
         let request = self.wire.http.put(self.lease_url(assignment, "log")).query(&[("offset", offset)]).body(bytes);
-        Ok(self.wire.json::<LogLength>(request).await?.length)
+        Ok(self.wire.json::<LogLength>(request.timeout(ANSWER_TIME)).await?.length)
     }
 
     /// Gives a sign of life, and waits a while for an order.
@@ -118,7 +124,8 @@ impl RunnerClient {
     /// # Errors
     /// See [`ClientError`].
     pub async fn may_tag(&self, assignment: &Assignment, question: &TagQuestion) -> Result<TagAnswer, ClientError> {
-        self.wire.json(self.wire.http.post(self.lease_url(assignment, "tag")).json(question)).await
+        let request = self.wire.http.post(self.lease_url(assignment, "tag")).timeout(ANSWER_TIME);
+        self.wire.json(request.json(question)).await
     }
 
     /// Which of these contents the server does not have.

@@ -182,7 +182,9 @@ impl Engine {
             let state = live.state.lock().await;
             if state.run.state == State::Queued {
                 drop(state);
-                self.begin(&live).await;
+                // Not waited for: it goes on while the records cannot be written, and the server serves meanwhile.
+                let engine = Arc::clone(self);
+                tokio::spawn(async move { engine.begin(&live).await });
                 continue;
             }
             for effect in state.run.outstanding() {

@@ -316,7 +316,10 @@ impl Engine {
     /// Keeps the schedules of a branch that is seen for the first time.
     pub(crate) async fn keep_schedules(&self, project: &Project, branch: &str, commit: &str) -> Result<(), StartError> {
         let text = self.repository(project).file(commit, pipeline::FILE_NAME).await?;
-        let read = text.and_then(|text| pipeline::read(&text).ok());
+        let read = text.and_then(|text| {
+            let read = || pipeline::read(&text).ok();
+            reading::guarded(&self.data, &project.name, commit, &text, read).ok().flatten()
+        });
         let clocks = read.map(|pipeline| schedules(&pipeline, branch)).unwrap_or_default();
         if !clocks.is_empty() {
             let (id, branch, now) = (project.id, branch.to_owned(), self.clock.now());

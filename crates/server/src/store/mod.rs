@@ -37,7 +37,7 @@ pub(crate) use artifacts::{
 };
 pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, grant_tag, put_image, rollout_overtaken};
 pub(crate) use projects::{
-    Project, ProjectRow, Refs, add as add_project, all as projects, by_name as project, put_share, refs, see, see_ref,
+    Project, ProjectRow, add as add_project, all as projects, by_name as project, put_share, refs, see, see_ref,
     seen_well, shares, was_seen,
 };
 pub(crate) use records::{

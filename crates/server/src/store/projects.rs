@@ -8,6 +8,7 @@ use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::StoreError;
 use super::runs::state_of;
+use crate::ports::git::Refs;
 
 /// What the server needs of a project all the time.
 #[derive(Clone, Debug)]
@@ -86,13 +87,6 @@ pub(crate) fn all(connection: &Connection) -> Result<Vec<ProjectRow>, StoreError
         })
     })?;
     Ok(rows.collect::<Result<_, _>>()?)
-}
-
-/// Branches and tags with their commits.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(crate) struct Refs {
-    pub(crate) branches: BTreeMap<String, String>,
-    pub(crate) tags: BTreeMap<String, String>,
 }
 
 /// The branches and tags as they were last seen.

@@ -14,9 +14,8 @@ use pondrix_image::registry::RegistryError;
 use serde_json::{Value, json};
 
 use super::Random;
-use crate::ports::git::{Archive, CommitFacts, Difference, GitError, Repositories, Repository};
+use crate::ports::git::{Archive, CommitFacts, Difference, GitError, Refs, Repositories, Repository};
 use crate::ports::{Cluster, ClusterError, Clusters, RegistryProbe, title};
-use crate::store::Refs;
 
 /// One repository, whatever its address.
 #[derive(Clone, Debug, Default)]

@@ -11,6 +11,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::FutureExt;
+use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
 use tracing::error;
 
@@ -57,16 +58,23 @@ async fn supervise<F: Future<Output = ()>>(
 ) {
     let mut backoff = Backoff::new(FIRST_PAUSE, LONGEST_PAUSE);
     loop {
+        let began = Instant::now();
         let ended = tokio::select! {
             ended = guard(name, turn()) => ended,
             () = shutdown.cancelled() => return,
         };
         match ended {
             Ok(()) => return,
-            Err(_) => tokio::select! {
-                () = backoff.wait() => {}
-                () = shutdown.cancelled() => return,
-            },
+            Err(_) => {
+                // One that went well for so long is begun again soon.
+                if began.elapsed() > LONGEST_PAUSE {
+                    backoff = Backoff::new(FIRST_PAUSE, LONGEST_PAUSE);
+                }
+                tokio::select! {
+                    () = backoff.wait() => {}
+                    () = shutdown.cancelled() => return,
+                }
+            }
         }
     }
 }

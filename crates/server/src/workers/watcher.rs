@@ -15,8 +15,8 @@ use tracing::{info, warn};
 
 use super::supervise;
 use crate::domain::{Builds, Engine, StartError, Started, Wanted};
-use crate::ports::git::Repository;
-use crate::store::{self, DueSchedule, Project, Refs, StoreError};
+use crate::ports::git::{Refs, Repository};
+use crate::store::{self, DueSchedule, Project, StoreError};
 
 /// How long after registries were asked what bases mean they are not asked again.
 const BASES_PAUSE: Duration = Duration::from_secs(1);

@@ -3,6 +3,7 @@
 mod command;
 mod repository;
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -11,7 +12,6 @@ use futures_util::future::BoxFuture;
 use pondrix_core::Time;
 use tokio::io::AsyncRead;
 
-use crate::store::Refs;
 use repository::GitRepository;
 
 /// Why git did not do what it was asked for.
@@ -26,6 +26,13 @@ pub(crate) enum GitError {
     /// It gave no sign of life for too long.
     #[error("git did not go on within {0} s")]
     Stalled(u64),
+}
+
+/// Branches and tags with their commits.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Refs {
+    pub(crate) branches: BTreeMap<String, String>,
+    pub(crate) tags: BTreeMap<String, String>,
 }
 
 /// What git knows of a commit.

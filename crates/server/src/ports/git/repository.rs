@@ -9,8 +9,7 @@ use pondrix_core::Time;
 use tokio::process::Command;
 
 use super::command::{Running, output, progress};
-use super::{Archive, CommitFacts, Difference, GitError, Repository};
-use crate::store::Refs;
+use super::{Archive, CommitFacts, Difference, GitError, Refs, Repository};
 
 /// What a repository's own notes may not decide: which files a commit has when it is fetched as an archive, and
 /// what stands in them (gitattributes(5), "Creating an archive"). A job gets what a checkout has.
