@@ -49,13 +49,19 @@ test('a connection that breaks is made again after a while, and everybody is tol
     pass();
     opened[0]?.onopen?.({} as Event);
     say('s0', 'change', '5', {});
-    opened[0]?.onerror?.({} as Event);
+    hub.follow('run/desk/3', () => {}, () => {});
+    pass();
+    opened[1]?.onopen?.({} as Event);
+    expect(states, 'more to follow is no news').toEqual([true]);
+    opened[1]?.onerror?.({} as Event);
     expect(states).toEqual([true, false]);
     expect(waiting.map(({ millis }) => millis)).toEqual([1000]);
     pass();
-    expect(opened.length).toBe(2);
-    expect(opened[0]?.isOpen).toBe(false);
-    expect(asked()).toEqual([['s0', 'runs@5']]);
+    expect(opened.length).toBe(3);
+    expect(opened.filter((source) => source.isOpen).length).toBe(1);
+    expect(asked()).toEqual([['s0', 'runs@5'], ['s1', 'run/desk/3@']]);
+    opened[2]?.onopen?.({} as Event);
+    expect(states).toEqual([true, false, true]);
 });
 
 test('what has ended, was refused or is no longer followed is not asked for', () => {

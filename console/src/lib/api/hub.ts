@@ -16,7 +16,7 @@ export type Source = {
     close(): void;
 };
 
-type Followed = { topic: string; after: string; deliver: Deliver; onState: OnState };
+type Followed = { topic: string; after: string; deliver: Deliver; onState: OnState; up: boolean | undefined };
 type SharedEvent = { key: string; kind: string; id: string; data: unknown };
 
 /** The kinds of events after which nothing comes. */
@@ -25,7 +25,6 @@ const LAST = new Set(['end', 'refused']);
 export class Hub {
     private readonly followed = new Map<string, Followed>();
     private source: Source | undefined;
-    private up = false;
     private next = 0;
     private timer: unknown;
 
@@ -39,7 +38,7 @@ export class Hub {
     /** Follows a stream (`runs`, `run/PROJECT/NUMBER`, `log/PROJECT/NUMBER/STAGE~JOB`) until the answer is called. */
     follow(topic: string, deliver: Deliver, onState: OnState): () => void {
         const key = `s${this.next++}`;
-        this.followed.set(key, { topic, after: '', deliver, onState });
+        this.followed.set(key, { topic, after: '', deliver, onState, up: undefined });
         this.connectSoon(0);
         return () => {
             if (this.followed.delete(key)) this.connectSoon(0);
@@ -77,8 +76,10 @@ export class Hub {
     }
 
     private tell(up: boolean): void {
-        // Also where it stood before: who follows since then has not been told.
-        this.up = up;
-        for (const { onState } of [...this.followed.values()]) onState(this.up);
+        // A new connection because somebody follows more is no news to the others.
+        for (const follower of [...this.followed.values()].filter((one) => one.up !== up)) {
+            follower.up = up;
+            follower.onState(up);
+        }
     }
 }

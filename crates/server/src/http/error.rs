@@ -52,11 +52,13 @@ impl ApiError {
 }
 
 impl ApiError {
+    /// Whether it is the server's own fault.
+    pub(super) fn is_servers(&self) -> bool {
+        self.status.is_server_error()
+    }
+
     /// As it stands in a stream that has others in it.
     pub(super) fn into_problem(self) -> Problem {
-        if let Some(inner) = &self.inner {
-            error!(inner, "a stream failed");
-        }
         Problem {
             kind: "about:blank".to_owned(),
             title: self.status.canonical_reason().unwrap_or("").to_owned(),

@@ -273,21 +273,26 @@ pub(super) async fn stream_all(
     _person: Person,
     headers: HeaderMap,
 ) -> Result<impl IntoResponse, ApiError> {
-    Ok(sse::respond(changes(app, sse::last_id(&headers)).await?.map(Item::alone)))
+    let (_, changes) = changes(app, sse::last_id(&headers)).await?;
+    Ok(sse::respond(changes.map(Item::alone)))
 }
 
-/// Every change of every run after an event, or from now on.
+/// Every change of every run after an event, or from now on; and the id of the event that they come after.
 pub(super) async fn changes(
     app: Arc<App>,
     after: Option<u64>,
-) -> Result<impl Stream<Item = Item> + Send + use<>, ApiError> {
+) -> Result<(i64, impl Stream<Item = Item> + Send + use<>), ApiError> {
     // Listening begins before the records are read, so that no change falls between the two.
     let changes = app.engine.changes();
     let after = after.and_then(|id| i64::try_from(id).ok());
-    let (newest, missed) = match after {
-        Some(after) => app.engine.store.read(move |c| store::changed_after(c, after)).await?,
-        None => (0, Vec::new()),
-    };
+    let (newest, missed) = app
+        .engine
+        .store
+        .read(move |c| match after {
+            Some(after) => store::changed_after(c, after),
+            None => Ok((store::newest_event(c)?, Vec::new())),
+        })
+        .await?;
     let queue: VecDeque<_> = missed.into_iter().map(|run| (newest, run)).collect();
     let stream =
         stream::unfold((app, changes, queue, newest), |(app, mut changes, mut queue, mut newest)| async move {
@@ -313,5 +318,5 @@ pub(super) async fn changes(
                 }
             }
         });
-    Ok(stream)
+    Ok((newest, stream))
 }

@@ -29,7 +29,8 @@ impl<'t> Topic<'t> {
     fn read(text: &'t str) -> Option<(Self, Option<u64>)> {
         let (topic, after) = text.rsplit_once('@')?;
         let after = if after.is_empty() { None } else { Some(after.parse().ok()?) };
-        let parts: Vec<_> = topic.split('/').collect();
+        // A job may have a slash in a value of its matrix.
+        let parts: Vec<_> = topic.splitn(4, '/').collect();
         let topic = match parts[..] {
             ["runs"] => Self::Runs,
             ["run", project, number] => Self::Run { project, number: number.parse().ok()? },
@@ -46,7 +47,12 @@ async fn open(app: &Arc<App>, text: &str) -> Result<BoxStream<'static, Item>, Ap
         ApiError::bad(format!("`{text}` is no stream: it must be {forms}, where AFTER may be empty"))
     })?;
     Ok(match topic {
-        Topic::Runs => runs::changes(Arc::clone(app), after).await?.boxed(),
+        Topic::Runs => {
+            let (newest, changes) = runs::changes(Arc::clone(app), after).await?;
+            // Who has seen nothing yet can be resumed too.
+            let began = after.is_none().then(|| Item::new("began", newest, &()));
+            stream::iter(began).chain(changes).boxed()
+        }
         Topic::Run { project, number } => runs::states(Arc::clone(app), project, number, after).await?.boxed(),
         Topic::Log { project, number, job } => {
             log::texts(Arc::clone(app), project, number, job, after.unwrap_or(0)).await?.boxed()
@@ -56,8 +62,8 @@ async fn open(app: &Arc<App>, text: &str) -> Result<BoxStream<'static, Item>, Ap
 
 /// Several streams in one: each pair of the query is a key of the follower's own and a stream, `runs@AFTER`,
 /// `run/PROJECT/NUMBER@AFTER` or `log/PROJECT/NUMBER/STAGE~JOB@AFTER`, where AFTER is the id of the last event that
-/// was seen of it, or nothing. Events carry the key. A stream that cannot be followed is one event `refused`; the
-/// connection stays until the follower leaves.
+/// was seen of it, or nothing. Events carry the key. A stream of all runs that is resumed after nothing first has an
+/// event `began`, to be resumed after. A stream that cannot be followed is one event `refused`; the connection stays until the follower leaves.
 #[utoipa::path(get, path = "/api/v1/stream", tag = "runs",
     params(("key" = Option<String>, Query, description = "A stream, under whatever key the follower gives it")),
     responses((status = 200, content_type = "text/event-stream", body = StreamEvent), (status = 401, body = Problem)))]
@@ -73,6 +79,8 @@ pub(super) async fn follow(
     for (key, text) in pairs {
         let stream = match open(&app, &text).await {
             Ok(stream) => stream,
+            // Asked again it may be well.
+            Err(error) if error.is_servers() => return Err(error),
             Err(error) => stream::iter([Item::new("refused", "", &error.into_problem())]).boxed(),
         };
         all.push(stream.map(move |item| item.shared(&key)).boxed());
@@ -93,7 +101,9 @@ mod tests {
         assert_eq!(Topic::read("run/desk/3@17"), Some((Topic::Run { project: "desk", number: 3 }, Some(17))));
         let log = Topic::Log { project: "desk", number: 3, job: "verify~unit:a@b" };
         assert_eq!(Topic::read("log/desk/3/verify~unit:a@b@0"), Some((log, Some(0))));
-        for odd in ["", "runs", "run/desk@", "run/desk/x@", "log/desk/3@", "runs@x", "runs/1@"] {
+        let log = Topic::Log { project: "desk", number: 3, job: "make~app:linux/arm64" };
+        assert_eq!(Topic::read("log/desk/3/make~app:linux/arm64@"), Some((log, None)));
+        for odd in ["", "runs", "run/desk@", "run/desk/x@", "run/desk/3/x@", "log/desk/3@", "runs@x", "runs/1@"] {
             assert_eq!(Topic::read(odd), None, "{odd}");
         }
     }

@@ -155,31 +155,34 @@ pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, no
     let state = if faulty { State::Failed } else { State::Queued };
     let note = faulty.then(|| "the pipeline file is faulty".to_owned());
     let over = faulty.then_some(now.millis());
-    connection.prepare_cached("INSERT INTO runs (project, number, start, branch, commit_id, commit_time, title, author, pipeline, faults,
-                           state, note, created, started, ended, plan, tag, inputs, rerun_of, files, templates, place)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, 'null', ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)")?.execute(params![
-            project,
-            number,
-            new.start.word(),
-            new.branch,
-            new.commit,
-            new.commit_time.millis(),
-            new.title,
-            new.author,
-            serde_json::to_string(&new.faults)?,
-            state.word(),
-            note,
-            now.millis(),
-            over,
-            plans::keep(connection, &new.plan)?,
-            new.tag,
-            serde_json::to_string(&new.inputs)?,
-            new.rerun_of,
-            new.files,
-            serde_json::to_string(&templates)?,
-            place,
-        ],
-    )?;
+    let insert =
+        "INSERT INTO runs (project, number, start, branch, commit_id, commit_time, title, author, pipeline, faults,
+                                    state, note, created, started, ended, plan, tag, inputs, rerun_of, files, templates,
+                                    place)
+                  VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, 'null', ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15, ?16, ?17, ?18,
+                          ?19, ?20)";
+    connection.prepare_cached(insert)?.execute(params![
+        project,
+        number,
+        new.start.word(),
+        new.branch,
+        new.commit,
+        new.commit_time.millis(),
+        new.title,
+        new.author,
+        serde_json::to_string(&new.faults)?,
+        state.word(),
+        note,
+        now.millis(),
+        over,
+        plans::keep(connection, &new.plan)?,
+        new.tag,
+        serde_json::to_string(&new.inputs)?,
+        new.rerun_of,
+        new.files,
+        serde_json::to_string(&templates)?,
+        place,
+    ])?;
     Ok(connection.last_insert_rowid())
 }
 
@@ -347,14 +350,19 @@ pub(crate) fn events(connection: &Connection, run: i64) -> Result<Vec<StoredEven
     .collect()
 }
 
+/// The id of the newest event; 0 where there is none.
+pub(crate) fn newest_event(connection: &Connection) -> Result<i64, StoreError> {
+    let question = "SELECT coalesce(max(id), 0) FROM events";
+    Ok(connection.prepare_cached(question)?.query_row([], |row| row.get(0))?)
+}
+
 /// How many runs that changed are told at once. Who has missed more looks at the list anew.
 const MOST_CHANGED: usize = 500;
 
 /// The runs that changed after the event of this id, each once, the newest first and not all where there are very
 /// many, and the newest event's id.
 pub(crate) fn changed_after(connection: &Connection, event: i64) -> Result<(i64, Vec<RunSummary>), StoreError> {
-    let newest = "SELECT coalesce(max(id), 0) FROM events";
-    let newest: i64 = connection.prepare_cached(newest)?.query_row([], |row| row.get(0))?;
+    let newest = newest_event(connection)?;
     let question = format!(
         "SELECT {SUMMARY} FROM runs r JOIN projects p ON p.id = r.project
          WHERE r.id IN (SELECT run FROM events WHERE id > ?1 AND id <= ?2) ORDER BY r.id DESC LIMIT {MOST_CHANGED}"

@@ -120,8 +120,13 @@ fn in_savepoint<T>(
         Err(StoreError::Panicked)
     });
     // Where SQLite has undone the whole transaction, the savepoint is gone with it.
-    if !connection.is_autocommit() {
-        connection.execute_batch(if result.is_ok() { "RELEASE one" } else { "ROLLBACK TO one; RELEASE one" })?;
+    if !connection.is_autocommit()
+        && let Err(error) =
+            connection.execute_batch(if result.is_ok() { "RELEASE one" } else { "ROLLBACK TO one; RELEASE one" })
+    {
+        // What is reported as failed must not be stored with its neighbours: the whole group is undone.
+        let _ = connection.execute_batch("ROLLBACK");
+        return Err(error.into());
     }
     result
 }

@@ -79,23 +79,25 @@ async fn supervise<F: Future<Output = ()>>(
     }
 }
 
-/// Does something now and then, until `shutdown`.
-fn every<F: Future<Output = ()> + Send>(
+/// Has something done now and then, until `shutdown`.
+fn every<T: Send + Sync + 'static, F: Future<Output = ()> + Send>(
     name: &'static str,
     pause: Duration,
     shutdown: &CancellationToken,
-    turn: impl Fn() -> F + Clone + Send + 'static,
+    of: &Arc<T>,
+    turn: impl Fn(Arc<T>) -> F + Copy + Send + 'static,
 ) {
-    let shutdown = shutdown.clone();
-    tokio::spawn(supervise(name, shutdown, move || {
-        let turn = turn.clone();
+    let of = Arc::clone(of);
+    let again = move || {
+        let of = Arc::clone(&of);
         async move {
             loop {
-                turn().await;
+                turn(Arc::clone(&of)).await;
                 tokio::time::sleep(pause).await;
             }
         }
-    }));
+    };
+    tokio::spawn(supervise(name, shutdown.clone(), again));
 }
 
 /// Starts everything that goes on by itself.
@@ -107,22 +109,14 @@ pub(crate) fn start(
 ) {
     tokio::spawn(preflight::carry_out_orders(Arc::clone(engine), preflights, shutdown.clone()));
     tokio::spawn(rollout::carry_out_orders(Arc::clone(engine), shutdown.clone()));
-    let of_engine = || Arc::clone(engine);
-    let of_watcher = || Arc::clone(watcher);
-    let one = of_engine();
-    every("lost runners", TICK, shutdown, move || Arc::clone(&one).give_up_lost_jobs());
-    let one = of_engine();
-    every("approvals", TICK, shutdown, move || Arc::clone(&one).give_up_unanswered());
-    let one = of_engine();
-    every("runs that nobody took up", TICK, shutdown, move || Arc::clone(&one).take_up_strays());
-    let one = of_engine();
-    every("tidying", TIDY_PAUSE, shutdown, move || Arc::clone(&one).tidy());
-    let one = of_watcher();
-    every("schedules", TICK, shutdown, move || Arc::clone(&one).start_what_is_due());
-    let one = of_watcher();
-    every("moved bases", TICK, shutdown, move || Arc::clone(&one).start_on_moved_bases());
-    let one = of_watcher();
-    tokio::spawn(supervise("bases", shutdown.clone(), move || Arc::clone(&one).watch_bases()));
+    every("lost runners", TICK, shutdown, engine, Engine::give_up_lost_jobs);
+    every("approvals", TICK, shutdown, engine, Engine::give_up_unanswered);
+    every("runs that nobody took up", TICK, shutdown, engine, Engine::take_up_strays);
+    every("tidying", TIDY_PAUSE, shutdown, engine, Engine::tidy);
+    every("schedules", TICK, shutdown, watcher, Watcher::start_what_is_due);
+    every("moved bases", TICK, shutdown, watcher, Watcher::start_on_moved_bases);
+    let bases = Arc::clone(watcher);
+    tokio::spawn(supervise("bases", shutdown.clone(), move || Arc::clone(&bases).watch_bases()));
 }
 
 #[cfg(test)]
@@ -133,19 +127,18 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn a_loop_that_breaks_begins_again_and_one_that_is_told_to_ends() {
-        let turns = Arc::new(AtomicUsize::new(0));
         let shutdown = CancellationToken::new();
-        let (counted, stop) = (Arc::clone(&turns), shutdown.clone());
-        every("a test", Duration::from_secs(1), &shutdown, move || {
-            let turn = counted.fetch_add(1, Ordering::Relaxed);
+        let place = Arc::new((AtomicUsize::new(0), shutdown.clone()));
+        every("a test", Duration::from_secs(1), &shutdown, &place, |place| async move {
+            let turn = place.0.fetch_add(1, Ordering::Relaxed);
             if turn == 5 {
-                stop.cancel();
+                place.1.cancel();
             }
-            async move { assert!(turn % 2 == 0, "on purpose") }
+            assert!(turn % 2 == 0, "on purpose");
         });
         shutdown.cancelled().await;
         tokio::time::sleep(Duration::from_secs(600)).await;
-        assert_eq!(turns.load(Ordering::Relaxed), 6);
+        assert_eq!(place.0.load(Ordering::Relaxed), 6);
     }
 
     #[tokio::test]
