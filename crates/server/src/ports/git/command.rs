@@ -1,10 +1,10 @@
 //! Running git: with its children in a group of its own, which ends with it.
 
-use std::process::ExitStatus;
+use std::process::{ExitStatus, Stdio};
 use std::time::Duration;
 
 use rustix::process::{Pid, Signal, kill_process_group};
-use tokio::io::AsyncReadExt;
+use tokio::io::{AsyncRead, AsyncReadExt};
 use tokio::process::{Child, ChildStdout, Command};
 
 use super::GitError;
@@ -76,7 +76,6 @@ fn failure(words: &[u8]) -> GitError {
 
 /// Runs git to its end, and answers its output.
 pub(super) async fn output(command: &mut Command) -> Result<Vec<u8>, GitError> {
-    use std::process::Stdio;
     let mut running = Running::start(command.stdout(Stdio::piped()).stderr(Stdio::piped()))?;
     let mut stdout = running.stdout()?;
     let mut stderr = running.child.stderr.take();
@@ -99,34 +98,37 @@ pub(super) async fn output(command: &mut Command) -> Result<Vec<u8>, GitError> {
 
 /// Runs a git that tells how far it is to its end, as long as it goes on.
 pub(super) async fn progress(command: &mut Command) -> Result<(), GitError> {
-    progress_within(command, SILENCE).await
+    let mut running = Running::start(command.stdout(Stdio::null()).stderr(Stdio::piped()))?;
+    let words = match running.child.stderr.take() {
+        Some(stderr) => last_words(stderr).await?,
+        None => Vec::new(),
+    };
+    let ended = tokio::time::timeout(SILENCE, running.wait()).await;
+    let status = ended.map_err(|_| GitError::Stalled(SILENCE.as_secs()))??;
+    if status.success() { Ok(()) } else { Err(failure(&words)) }
 }
 
-async fn progress_within(command: &mut Command, silence: Duration) -> Result<(), GitError> {
-    use std::process::Stdio;
-    let mut running = Running::start(command.stdout(Stdio::null()).stderr(Stdio::piped()))?;
+/// Reads what it says to the end, however long that takes while it says anything. Answers the last of it.
+async fn last_words(mut said: impl AsyncRead + Unpin) -> Result<Vec<u8>, GitError> {
     let mut words: Vec<u8> = Vec::new();
-    if let Some(mut stderr) = running.child.stderr.take() {
-        let mut buffer = [0; 4096];
-        loop {
-            let read = tokio::time::timeout(silence, stderr.read(&mut buffer)).await;
-            let read = read.map_err(|_| GitError::Stalled(silence.as_secs()))?;
-            match read.map_err(|error| GitError::NotStarted(error.to_string()))? {
-                0 => break,
-                count => words.extend_from_slice(&buffer[..count]),
-            }
-            let excess = words.len().saturating_sub(MOST_WORDS);
-            words.drain(..excess);
+    let mut buffer = [0; 4096];
+    loop {
+        let read = tokio::time::timeout(SILENCE, said.read(&mut buffer)).await;
+        let read = read.map_err(|_| GitError::Stalled(SILENCE.as_secs()))?;
+        match read.map_err(|error| GitError::NotStarted(error.to_string()))? {
+            0 => return Ok(words),
+            count => words.extend_from_slice(&buffer[..count]),
         }
+        let excess = words.len().saturating_sub(MOST_WORDS);
+        words.drain(..excess);
     }
-    let ended = tokio::time::timeout(silence, running.wait()).await;
-    let status = ended.map_err(|_| GitError::Stalled(silence.as_secs()))??;
-    if status.success() { Ok(()) } else { Err(failure(&words)) }
 }
 
 #[cfg(test)]
 mod tests {
     use std::path::Path;
+
+    use tokio::io::AsyncWriteExt;
 
     use super::*;
 
@@ -136,23 +138,40 @@ mod tests {
         shell
     }
 
-    #[tokio::test]
+    #[tokio::test(start_paused = true)]
     async fn what_goes_on_may_take_longer_than_what_is_silent() {
-        // Twenty signs of life, together longer than the silence that is allowed.
-        let slow = "for i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20; do printf 'Receiving %s\\r' $i >&2; sleep 0.1; done";
-        progress_within(&mut shell(slow), Duration::from_secs(1)).await.unwrap();
-        let silent = progress_within(&mut shell("echo Receiving >&2; exec sleep 600"), Duration::from_secs(1)).await;
-        assert_eq!(silent, Err(GitError::Stalled(1)));
+        let (mut git, reader) = tokio::io::duplex(64);
+        let said = tokio::spawn(last_words(reader));
+        let began = tokio::time::Instant::now();
+        for part in 0..20 {
+            git.write_all(format!("Receiving {part}\r").as_bytes()).await.unwrap();
+            tokio::time::sleep(SILENCE - Duration::from_secs(1)).await;
+        }
+        drop(git);
+        assert!(said.await.unwrap().unwrap().ends_with(b"Receiving 19\r"));
+        assert!(began.elapsed() > 19 * SILENCE);
+        let (mut git, reader) = tokio::io::duplex(64);
+        git.write_all(b"Receiving").await.unwrap();
+        assert_eq!(last_words(reader).await, Err(GitError::Stalled(SILENCE.as_secs())));
     }
 
     #[tokio::test]
     async fn what_it_has_started_ends_with_it() {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("child");
-        let text = format!("sleep 600 & echo $! > {}; echo Receiving >&2; wait", file.display());
-        assert!(progress_within(&mut shell(&text), Duration::from_secs(1)).await.is_err());
-        let child: i32 = std::fs::read_to_string(file).unwrap().trim().parse().unwrap();
+        let text = format!("sleep 600 & echo $! > {0}.new; mv {0}.new {0}; wait", file.display());
+        let running = Running::start(&mut shell(&text)).unwrap();
+        let mut child = String::new();
+        for _ in 0..6000 {
+            child = std::fs::read_to_string(&file).unwrap_or_default().trim().to_owned();
+            if !child.is_empty() {
+                break;
+            }
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+        drop(running);
         let is_there = || Path::new(&format!("/proc/{child}/cwd")).read_link().is_ok();
+        assert!(!child.is_empty());
         // It is ended at once, and gone when its parent, which is process 1 now, has looked.
         for _ in 0..6000 {
             if !is_there() {
