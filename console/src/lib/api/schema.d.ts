@@ -532,8 +532,8 @@ export interface paths {
         /**
          * Several streams in one: each pair of the query is a key of the follower's own and a stream, `runs@AFTER`,
          *     `run/PROJECT/NUMBER@AFTER` or `log/PROJECT/NUMBER/STAGE~JOB@AFTER`, where AFTER is the id of the last event that
-         *     was seen of it, or nothing. Events carry the key. A stream that cannot be followed is one event `refused`; the
-         *     connection stays until the follower leaves.
+         *     was seen of it, or nothing. Events carry the key. A stream of all runs that is resumed after nothing first has an
+         *     event `began`, to be resumed after. A stream that cannot be followed is one event `refused`; the connection stays until the follower leaves.
          */
         get: operations["runs_follow"];
         put?: never;
