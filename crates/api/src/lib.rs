@@ -8,6 +8,7 @@ mod client;
 mod images;
 mod plan;
 mod problem;
+mod retention;
 mod runner;
 mod runs;
 mod settings;
@@ -23,6 +24,10 @@ pub use images::{
 };
 pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};
 pub use problem::Problem;
+pub use retention::{
+    EnvironmentRemoved, GoingView, GoingWhat, ImageOutside, ProjectRemoved, ReleaseOutside, RetentionPreview,
+    RetentionQuestion, RetentionRule, RetentionView,
+};
 pub use runner::{
     Assignment, Beat, Hello, JobReport, LogLength, NamedSecret, SourceChanges, SourceDifference, TagAnswer,
     TagQuestion, TakeRequest,
@@ -33,7 +38,8 @@ pub use runs::{
     TryRequest,
 };
 pub use settings::{
-    EnvironmentList, EnvironmentView, HookAnswer, Identity, NewProject, NewToken, PoolView, ProjectChange, ProjectList,
-    ProjectView, RegistryChange, RegistryCheck, RegistryList, RegistryProof, RegistryQuestion, RegistryView,
-    RunnerList, RunnerView, SecretList, SecretValue, SecretView, SignIn, TokenList, TokenMade, TokenView,
+    EnvironmentList, EnvironmentView, HookAnswer, Identity, NewProject, NewToken, PauseRequest, PauseView, PoolView,
+    ProjectChange, ProjectList, ProjectView, RegistryChange, RegistryCheck, RegistryList, RegistryProof,
+    RegistryQuestion, RegistryView, RunnerList, RunnerView, SecretList, SecretValue, SecretView, SignIn, TokenList,
+    TokenMade, TokenView,
 };

@@ -149,6 +149,28 @@ pub struct RunnerView {
     pub last_seen: Time,
     /// Its version.
     pub version: String,
+    /// Who has paused it, where somebody has: it is given no more jobs.
+    pub paused: Option<PauseView>,
+}
+
+/// That a runner is given no more jobs.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PauseView {
+    /// Who said so.
+    pub by: String,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Time,
+    /// Why, where they said.
+    pub reason: Option<String>,
+}
+
+/// That a runner is to be given no more jobs.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct PauseRequest {
+    /// Why.
+    #[serde(default)]
+    pub reason: Option<String>,
 }
 
 /// A pool that has a limit.

@@ -47,6 +47,8 @@ pub struct RunnerFacts {
     pub host_network: bool,
     /// The platforms whose programs it runs: its machine's, and those that it has an emulator for.
     pub platforms: BTreeSet<String>,
+    /// Whether it is given no more jobs.
+    pub is_paused: bool,
 }
 
 /// How much of the runners a project may use.
@@ -135,6 +137,9 @@ impl Queue {
 
     /// Takes the next job for a runner, or for the server itself where none is told.
     pub fn take(&mut self, runner: Option<&RunnerFacts>, limits: &Limits) -> Option<Offer> {
+        if runner.is_some_and(|runner| runner.is_paused) {
+            return None;
+        }
         let mut full: BTreeMap<&ProjectName, bool> = BTreeMap::new();
         let mut first: BTreeMap<&ProjectName, (u64, usize)> = BTreeMap::new();
         for (at, offer) in self.offers.iter().enumerate() {
@@ -257,11 +262,17 @@ impl Queue {
             return Some(format!("no runner {} is here: {}", wanted(needs), lacks.join(", ")));
         }
         let fit = runners.iter().filter(|runner| runner.lacks(needs).is_none());
-        let full: Vec<_> = fit.clone().filter_map(|runner| self.full(&run.project, &runner.pool, limits)).collect();
-        if full.len() == fit.clone().count() {
+        let (paused, fit): (Vec<_>, Vec<_>) = fit.partition(|runner| runner.is_paused);
+        if let (Some(first), true) = (paused.first(), fit.is_empty()) {
+            let names: Vec<_> = paused.iter().map(|runner| runner.name.as_str()).collect();
+            let are = if names.len() == 1 { "is" } else { "are" };
+            return Some(format!("{} {are} paused; resume: pondrix runner resume {}", names.join(", "), first.name));
+        }
+        let full: Vec<_> = fit.iter().filter_map(|runner| self.full(&run.project, &runner.pool, limits)).collect();
+        if full.len() == fit.len() {
             return full.into_iter().next();
         }
-        let names: Vec<_> = fit.map(|runner| runner.name.as_str()).collect();
+        let names: Vec<_> = fit.iter().map(|runner| runner.name.as_str()).collect();
         Some(format!("waits for a free place at {}", names.join(", ")))
     }
 }
@@ -316,6 +327,20 @@ mod tests {
         queue.offer(offer("many#1", "second/job"));
         let order: Vec<_> = std::iter::from_fn(|| take(&mut queue, &Limits::default())).collect();
         assert_eq!(order, ["many#1 second/job", "many#2 first/job"]);
+    }
+
+    #[test]
+    fn a_runner_that_is_paused_is_given_nothing_and_who_waits_for_it_is_told() {
+        let mut queue = Queue::default();
+        queue.offer(offer("pond#1", "a/b"));
+        let limits = Limits::default();
+        let paused = RunnerFacts { is_paused: true, ..runner("pond", &[]) };
+        assert!(queue.take(Some(&paused), &limits).is_none());
+        let why = |runners: &[RunnerFacts]| {
+            queue.why_waiting(&run("pond#1"), &JobKey::from_text("a/b"), runners, &limits).unwrap()
+        };
+        assert_eq!(why(std::slice::from_ref(&paused)), "pond-1 is paused; resume: pondrix runner resume pond-1");
+        assert_eq!(why(&[paused, runner("light", &[])]), "waits for a free place at light-1");
     }
 
     #[test]

@@ -12,7 +12,7 @@ use pondrix_core::image::{Digest, Entry, EntryKind, merge};
 
 use crate::layer::pack::{is_opaque, is_whiteout};
 use crate::rootfs::Layers;
-use crate::store::io_error;
+use crate::store::{io_error, mark_used};
 use crate::{Image, Store, StoreError};
 
 /// Files that name packages and are longer are not read.
@@ -60,6 +60,7 @@ impl Store {
         if let Ok(bytes) = fs::read(&known)
             && let Ok(listing) = zstd::decode_all(&bytes[..]).and_then(|json| Ok(serde_json::from_slice(&json)?))
         {
+            mark_used(&known);
             return Ok(listing);
         }
         let mut listing = Vec::new();

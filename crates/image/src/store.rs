@@ -14,6 +14,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, SystemTime};
 
 use pondrix_core::image::Digest;
 use pondrix_sandbox::IdMap;
@@ -272,7 +273,28 @@ impl Store {
     pub(crate) fn remembered(&self, key: &Digest) -> Option<Remembered> {
         let text = fs::read(self.step_path(key)).ok()?;
         let known: Remembered = serde_json::from_slice(&text).ok()?;
-        known.layer.as_ref().is_none_or(|(blob, _)| self.has_blob(&blob.digest)).then_some(known)
+        let known = known.layer.as_ref().is_none_or(|(blob, _)| self.has_blob(&blob.digest)).then_some(known)?;
+        mark_used(&self.step_path(key));
+        Some(known)
+    }
+
+    /// Forgets what instructions made, and which files layers have, where nobody has asked for that for so long. What
+    /// is forgotten is made anew when somebody does. Answers how many records went.
+    ///
+    /// # Errors
+    /// When a folder cannot be read.
+    pub fn forget_records(&self, unused_for: Duration) -> std::io::Result<usize> {
+        let now = SystemTime::now();
+        let mut gone = 0;
+        for folder in ["steps", "listings"] {
+            for entry in fs::read_dir(self.folder.join(folder))? {
+                let entry = entry?;
+                let used = entry.metadata().and_then(|data| data.modified());
+                let is_old = used.is_ok_and(|used| now.duration_since(used).is_ok_and(|age| age > unused_for));
+                gone += usize::from(is_old && fs::remove_file(entry.path()).is_ok());
+            }
+        }
+        Ok(gone)
     }
 
     /// Remembers what the instruction with this key made.
@@ -284,6 +306,11 @@ impl Store {
         file.persist(self.step_path(key)).map_err(|error| told()(error.error))?;
         Ok(())
     }
+}
+
+/// Notes in the time of a record that it was of use now. That it cannot be noted does not make it useless.
+pub(crate) fn mark_used(record: &Path) {
+    drop(File::options().append(true).open(record).and_then(|file| file.set_modified(SystemTime::now())));
 }
 
 /// What an instruction made.
@@ -413,6 +440,20 @@ mod tests {
         let nonsense = store.add_blob(b"[]").unwrap();
         let error = store.image(&nonsense).unwrap_err().to_string();
         assert!(error.starts_with("the manifest is not what it should be: "), "{error}");
+    }
+
+    #[test]
+    fn records_that_nobody_asks_for_are_forgotten_and_those_in_use_stay() {
+        let (_folder, store) = store();
+        let keys = [digest_of(b"RUN true"), digest_of(b"RUN false")];
+        let long_ago = SystemTime::now() - Duration::from_secs(1000);
+        for key in &keys {
+            store.remember(key, &Remembered { layer: None }).unwrap();
+            File::options().append(true).open(store.step_path(key)).unwrap().set_modified(long_ago).unwrap();
+        }
+        assert!(store.remembered(&keys[0]).is_some());
+        assert_eq!(store.forget_records(Duration::from_secs(500)).unwrap(), 1);
+        assert!(store.remembered(&keys[0]).is_some() && store.remembered(&keys[1]).is_none());
     }
 
     #[test]

@@ -60,6 +60,8 @@ pub(crate) enum Command {
     Environment(commands::environment::Environment),
     #[command(subcommand)]
     Secret(commands::secret::Secret),
+    #[command(subcommand)]
+    Retention(commands::retention::Retention),
     Check(commands::check::Check),
     Plan(commands::plan::Plan),
     Draft(commands::draft::Draft),

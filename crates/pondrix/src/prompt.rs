@@ -33,6 +33,35 @@ pub(crate) fn line(question: &str) -> Result<String, Failure> {
     Ok(text.trim().to_owned())
 }
 
+/// Asks whether something that cannot be taken back is to be done, unless `yes` was said already.
+pub(crate) fn confirm(what: &str, yes: bool) -> Result<(), Failure> {
+    if yes {
+        return Ok(());
+    }
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::usage(what.to_owned()).advise("say --yes to have it done"));
+    }
+    match line(&format!("{what} Do it? [y/N] "))?.to_ascii_lowercase().as_str() {
+        "y" | "yes" => Ok(()),
+        _ => Err(Failure::new("nothing was changed")),
+    }
+}
+
+/// Asks for the name of what is to be removed once more, unless `yes` was said already.
+pub(crate) fn confirm_name(what: &str, name: &str, yes: bool) -> Result<(), Failure> {
+    if yes {
+        return Ok(());
+    }
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::usage(what.to_owned()).advise("say --yes to have it done"));
+    }
+    let typed = line(&format!("{what} Type its name to do it: "))?;
+    if typed == name {
+        return Ok(());
+    }
+    Err(Failure::new(format!("`{}` is not `{name}`; nothing was removed", crate::output::plain(&typed))))
+}
+
 /// A hidden text: from the terminal, or from standard input where that is none.
 pub(crate) fn hidden_or_input(question: &str) -> Result<String, Failure> {
     if std::io::stdin().is_terminal() {

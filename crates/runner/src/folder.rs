@@ -63,6 +63,21 @@ impl Folder {
         self.all_build_caches().join(project.as_str())
     }
 
+    /// Removes the caches that builds mount of projects that are none of these any more: no job of theirs runs.
+    pub(crate) fn keep_build_caches(&self, projects: &[ProjectName]) -> std::io::Result<()> {
+        let entries = match fs::read_dir(self.all_build_caches()) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
+            other => other?,
+        };
+        for entry in entries {
+            let path = entry?.path();
+            if !projects.iter().any(|project| path.ends_with(project.as_str())) {
+                fs::remove_dir_all(&path)?;
+            }
+        }
+        Ok(())
+    }
+
     /// A place for one job; removed when dropped.
     pub(crate) fn scratch(&self) -> std::io::Result<tempfile::TempDir> {
         tempfile::tempdir_in(self.path.join("jobs"))

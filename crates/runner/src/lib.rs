@@ -14,6 +14,7 @@ mod log;
 mod reports;
 mod sources;
 mod tools;
+mod upkeep;
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -74,7 +75,9 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
         slots.spawn(async move { slot_loop(slot, &client, &hello, &config, &folder, &launcher, &shutdown).await });
     }
     info!(name = config.name, slots = config.slots, "ready for jobs");
+    let upkeep = tokio::spawn(upkeep::keep_up(client, folder));
     while slots.join_next().await.is_some() {}
+    upkeep.abort();
     Ok(())
 }
 

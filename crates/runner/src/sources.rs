@@ -98,6 +98,21 @@ impl Sources {
     }
 }
 
+impl Sources {
+    /// Removes the files of projects that are none of these any more, where no job uses them.
+    pub(crate) fn keep_only(&self, projects: &[ProjectName]) -> io::Result<()> {
+        let all = self.lent();
+        for entry in fs::read_dir(&self.folder)? {
+            let path = entry?.path();
+            let is = |project: &ProjectName| path.ends_with(project.as_str());
+            if !projects.iter().any(is) && !all.keys().any(is) {
+                fs::remove_dir_all(&path)?;
+            }
+        }
+        Ok(())
+    }
+}
+
 impl Claim {
     /// The folder of the files.
     pub(crate) fn files(&self) -> PathBuf {
@@ -203,6 +218,26 @@ mod tests {
         fs::create_dir_all(claim.files()).unwrap();
         claim.finish().unwrap();
         claim
+    }
+
+    #[test]
+    fn files_of_a_project_that_is_gone_go_when_no_job_uses_them() {
+        let (folder, sources) = sources();
+        let used = brought(&sources, "plant-labels", "a1");
+        for project in ["visitor-desk", "glasshouse"] {
+            drop(brought(&sources, project, "a1"));
+        }
+        let there = || {
+            let entries = fs::read_dir(folder.path().join("sources")).unwrap();
+            let mut names: Vec<_> = entries.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+            names.sort();
+            names
+        };
+        sources.keep_only(&[name("visitor-desk")]).unwrap();
+        assert_eq!(there(), ["plant-labels", "visitor-desk"]);
+        drop(used);
+        sources.keep_only(&[name("visitor-desk")]).unwrap();
+        assert_eq!(there(), ["visitor-desk"]);
     }
 
     #[test]

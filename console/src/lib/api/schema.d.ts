@@ -22,6 +22,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/environments/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes an environment. What runs in it goes on running. */
+        delete: operations["settings_remove_environment"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/images": {
         parameters: {
             query?: never;
@@ -135,7 +152,11 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Removes a project, with everything of it: its runs are stopped, and go with their logs, artifacts, caches and
+         *     secrets. What is outside stays: images in their registries, objects in clusters.
+         */
+        delete: operations["projects_remove"];
         options?: never;
         head?: never;
         /** Changes a project. */
@@ -453,6 +474,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long runs are kept, and what hangs on them. */
+        get: operations["retention_show"];
+        /**
+         * Sets a rule in the place of the one for the same project and branch. One that says nothing removes that. What is
+         *     not to be kept any more then begins to be removed.
+         */
+        put: operations["retention_set"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/retention/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would be removed now. Nothing is. */
+        post: operations["retention_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runners": {
         parameters: {
             query?: never;
@@ -465,6 +524,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forgets a runner that is gone. One that is here is to be ended on its own machine first. */
+        delete: operations["runners_remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/{name}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Gives a runner no more jobs. Those that it has it does to their end. */
+        put: operations["runners_pause"];
+        post?: never;
+        /** Gives a runner jobs again. */
+        delete: operations["runners_resume"];
         options?: never;
         head?: never;
         patch?: never;
@@ -787,6 +881,11 @@ export interface components {
             /** @description By name. */
             environments: components["schemas"]["EnvironmentView"][];
         };
+        /** @description What an environment ran when it was removed. */
+        EnvironmentRemoved: {
+            /** @description The objects are still in the cluster. */
+            releases: components["schemas"]["ReleaseOutside"][];
+        };
         /** @description An environment: where a rollout goes. */
         EnvironmentView: {
             /** @description Where people reach what runs there. */
@@ -859,6 +958,15 @@ export interface components {
             /** @description By name. */
             tests: string[];
         };
+        /** @description Something that would go. */
+        GoingView: {
+            /** @description The run. */
+            run: components["schemas"]["RunSummary"];
+            /** @description `run`, or `logs` where it stays without them. */
+            what: string;
+            /** @description Why, in words. */
+            why: string;
+        };
         /** @description What a hook is told. */
         HookAnswer: {
             /** @description The project that is looked at now. */
@@ -907,6 +1015,15 @@ export interface components {
         ImageList: {
             /** @description The images. */
             images: components["schemas"]["ImageSummary"][];
+        };
+        /** @description Images that stay in their registry. */
+        ImageOutside: {
+            /** @description Where the registry is reached: an address. */
+            address: string;
+            /** @description The images. */
+            digests: string[];
+            /** @description The repository: `HOST/PATH`. */
+            repository: string;
         };
         /** @description An image. */
         ImageSummary: {
@@ -1118,6 +1235,23 @@ export interface components {
          * @enum {string}
          */
         PackageKind: "debian" | "alpine" | "rpm" | "python" | "npm" | "cargo";
+        /** @description That a runner is to be given no more jobs. */
+        PauseRequest: {
+            /** @description Why. */
+            reason?: string | null;
+        };
+        /** @description That a runner is given no more jobs. */
+        PauseView: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who said so. */
+            by: string;
+            /** @description Why, where they said. */
+            reason?: string | null;
+        };
         /** @description A place in a text, as people count it: from 1, columns in characters. */
         Place: {
             /** @description The column, from 1, in characters. */
@@ -1254,6 +1388,18 @@ export interface components {
             /** @description By name. */
             projects: components["schemas"]["ProjectView"][];
         };
+        /** @description What was removed with a project, and what is left of it outside. */
+        ProjectRemoved: {
+            /** @description Its images, which are still in their registries. */
+            images: components["schemas"]["ImageOutside"][];
+            /** @description Where it has rolled out; the objects are still there. */
+            releases: components["schemas"]["ReleaseOutside"][];
+            /**
+             * Format: int64
+             * @description How many runs went.
+             */
+            runs: number;
+        };
         /** @description A project. */
         ProjectView: {
             /** @description Whether the note is a fault. */
@@ -1355,6 +1501,23 @@ export interface components {
             /** @description Who signs in. The password is never shown. */
             user?: string | null;
         };
+        /** @description A rollout whose objects stay in their cluster. */
+        ReleaseOutside: {
+            /** @description The environment. */
+            environment: string;
+            /** @description The image that runs. */
+            image: string;
+            /** @description The rollout. */
+            job: string;
+            /** @description The file, on the server's machine, that says how the cluster is reached. */
+            kubeconfig: string;
+            /** @description The files of the repository that describe the objects, where they are known. */
+            manifests: string[];
+            /** @description The namespace. */
+            namespace: string;
+            /** @description The project. */
+            project: string;
+        };
         /** @description What reports say of one job's tests. */
         Report: {
             /** @description What is wrong with the files, each in words. */
@@ -1388,6 +1551,75 @@ export interface components {
         RerunRequest: {
             /** @description Everything; else what did not pass, and what passed keeps its results. */
             all?: boolean;
+        };
+        /** @description What would go now. */
+        RetentionPreview: {
+            /**
+             * Format: int64
+             * @description How long these are together, in bytes.
+             */
+            cache_bytes: number;
+            /**
+             * Format: int64
+             * @description How many caches.
+             */
+            caches: number;
+            /** @description The newest of the runs, and of those whose logs go: at most 500. */
+            going: components["schemas"]["GoingView"][];
+            /**
+             * Format: int64
+             * @description How many records of images. The images stay in their registries.
+             */
+            images: number;
+            /**
+             * Format: int64
+             * @description Of how many runs that stay the logs.
+             */
+            logs: number;
+            /**
+             * Format: int64
+             * @description How many runs.
+             */
+            runs: number;
+        };
+        /** @description What would go. */
+        RetentionQuestion: {
+            /** @description Of which project; of all where none is said. */
+            project?: string | null;
+            rule?: components["schemas"]["RetentionRule"] | null;
+        };
+        /**
+         * @description How long runs of a project and a branch are kept, and what hangs on them. What a rule does not say, a more general
+         *     one says. Ages are lengths of time as in `90d`, or `forever`.
+         */
+        RetentionRule: {
+            /**
+             * Format: int32
+             * @description How many of the newest runs of each branch that is still there are kept, however old they are.
+             */
+            at_least?: number | null;
+            /**
+             * Format: int32
+             * @description How many runs of each branch are kept, however new they are; 0 for any number.
+             */
+            at_most?: number | null;
+            /** @description A pattern for branches; all branches, and tags and tries too, where none is said. */
+            branch?: string | null;
+            /** @description How long caches are kept after they were last used. */
+            caches?: string | null;
+            /** @description How long logs are kept from their run's end on. */
+            logs?: string | null;
+            /** @description The project; all where none is said. */
+            project?: string | null;
+            /** @description How long runs are kept from their end on, with the records of their images, their tests and artifacts. */
+            runs?: string | null;
+        };
+        /** @description All rules. */
+        RetentionView: {
+            /** @description The most general first. */
+            rules: components["schemas"]["RetentionRule"][];
+            /** @description What holds where no rule says anything. */
+            usual: components["schemas"]["RetentionRule"];
         };
         /** @description A run, whole. */
         RunDetail: components["schemas"]["RunSummary"] & {
@@ -1483,6 +1715,7 @@ export interface components {
             last_seen: string;
             /** @description Its name. */
             name: string;
+            paused?: components["schemas"]["PauseView"] | null;
             /** @description The pool that it is of. */
             pool: string;
             /** @description How many jobs it does at once. */
@@ -1807,6 +2040,91 @@ export interface operations {
                 };
             };
             /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings_remove_environment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentRemoved"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -2331,6 +2649,91 @@ export interface operations {
                 };
             };
             /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    projects_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectRemoved"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3153,6 +3556,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request says something that cannot be done. */
             422: {
                 headers: {
@@ -3225,6 +3637,15 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4245,6 +4666,245 @@ export interface operations {
             };
         };
     };
+    retention_show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetentionView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retention_set: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetentionRule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetentionView"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retention_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetentionQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetentionPreview"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     runners_list: {
         parameters: {
             query?: never;
@@ -4274,6 +4934,279 @@ export interface operations {
             };
             /** @description Whoever is signed in may not do this, or another site asks for it. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runners_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runners_pause: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PauseRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunnerView"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runners_resume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

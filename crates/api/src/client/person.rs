@@ -1,6 +1,7 @@
 //! What people and their programs ask for.
 
 use futures_util::Stream;
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use pondrix_core::pipeline::TemplateName;
 use pondrix_core::{ProjectName, RunId};
 
@@ -11,11 +12,12 @@ use std::path::Path;
 use tokio_util::io::ReaderStream;
 
 use crate::{
-    AnswerRequest, ArtifactFiles, EnvironmentList, EnvironmentView, FlakyTests, Identity, ImageChain, ImageDetail,
-    ImageDifference, ImageList, NewProject, NewToken, PlanRequest, PlanView, PoolView, ProjectChange, ProjectList,
-    ProjectView, RegistryChange, RegistryList, RegistryProof, RegistryQuestion, RegistryView, RerunRequest, RunDetail,
-    RunPage, RunSummary, RunnerList, SecretList, SecretValue, SecretView, StartRequest, StopRequest, TemplateText,
-    TokenList, TokenMade, TryRequest,
+    AnswerRequest, ArtifactFiles, EnvironmentList, EnvironmentRemoved, EnvironmentView, FlakyTests, Identity,
+    ImageChain, ImageDetail, ImageDifference, ImageList, NewProject, NewToken, PauseRequest, PlanRequest, PlanView,
+    PoolView, ProjectChange, ProjectList, ProjectRemoved, ProjectView, RegistryChange, RegistryList, RegistryProof,
+    RegistryQuestion, RegistryView, RerunRequest, RetentionPreview, RetentionQuestion, RetentionRule, RetentionView,
+    RunDetail, RunPage, RunSummary, RunnerList, RunnerView, SecretList, SecretValue, SecretView, StartRequest,
+    StopRequest, TemplateText, TokenList, TokenMade, TryRequest,
 };
 
 /// The API, with a person's token.
@@ -83,6 +85,75 @@ impl Client {
     /// See [`ClientError`].
     pub async fn add_project(&self, project: &NewProject) -> Result<ProjectView, ClientError> {
         self.wire.json(self.wire.http.post(self.wire.url("/api/v1/projects")).json(project)).await
+    }
+
+    /// Removes a project with everything of it; answers what stays outside.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn remove_project(&self, project: &ProjectName) -> Result<ProjectRemoved, ClientError> {
+        self.wire.json(self.wire.http.delete(self.wire.url(&format!("/api/v1/projects/{project}")))).await
+    }
+
+    /// How long the past is kept.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn retention(&self) -> Result<RetentionView, ClientError> {
+        self.get("/api/v1/retention").await
+    }
+
+    /// Sets how long the past of a project and branch is kept.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn set_retention(&self, rule: &RetentionRule) -> Result<RetentionView, ClientError> {
+        self.wire.json(self.wire.http.put(self.wire.url("/api/v1/retention")).json(rule)).await
+    }
+
+    /// What would be removed now.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn retention_preview(&self, asked: &RetentionQuestion) -> Result<RetentionPreview, ClientError> {
+        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/retention/preview")).json(asked)).await
+    }
+
+    /// Removes an environment; answers what goes on running there.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn remove_environment(&self, name: &ProjectName) -> Result<EnvironmentRemoved, ClientError> {
+        self.wire.json(self.wire.http.delete(self.wire.url(&format!("/api/v1/environments/{name}")))).await
+    }
+
+    fn runner_url(&self, name: &str, rest: &str) -> String {
+        let name = utf8_percent_encode(name, NON_ALPHANUMERIC);
+        self.wire.url(&format!("/api/v1/runners/{name}{rest}"))
+    }
+
+    /// Gives a runner no more jobs.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn pause_runner(&self, name: &str, request: &PauseRequest) -> Result<RunnerView, ClientError> {
+        self.wire.json(self.wire.http.put(self.runner_url(name, "/pause")).json(request)).await
+    }
+
+    /// Gives a runner jobs again.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn resume_runner(&self, name: &str) -> Result<(), ClientError> {
+        self.wire.send(self.wire.http.delete(self.runner_url(name, "/pause"))).await.map(drop)
+    }
+
+    /// Forgets a runner that is gone.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn remove_runner(&self, name: &str) -> Result<(), ClientError> {
+        self.wire.send(self.wire.http.delete(self.runner_url(name, ""))).await.map(drop)
     }
 
     /// Runs, the newest first.

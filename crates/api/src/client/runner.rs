@@ -4,6 +4,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use futures_util::StreamExt;
+use pondrix_core::ProjectName;
 use pondrix_core::image::{Digest, Entry};
 use reqwest::StatusCode;
 use tokio::io::AsyncWriteExt;
@@ -43,6 +44,15 @@ impl RunnerClient {
     /// See [`ClientError`].
     pub async fn hello(&self, hello: &Hello) -> Result<(), ClientError> {
         self.wire.send(self.wire.http.post(self.wire.url("/api/v1/runner/hello")).json(hello)).await.map(|_| ())
+    }
+
+    /// The projects that there are.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn projects(&self) -> Result<Vec<ProjectName>, ClientError> {
+        let request = self.wire.http.get(self.wire.url("/api/v1/runner/projects"));
+        self.wire.json(request.timeout(ANSWER_TIME)).await
     }
 
     /// Waits a while for a job; nothing when there was none.

@@ -5,16 +5,29 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use pondrix_api::EnvironmentView;
+use pondrix_core::ProjectName;
 
+use super::removed;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
-use crate::{output, settings};
+use crate::{output, prompt, settings};
 
 /// Environments: where rollouts go.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Environment {
     Set(Set),
     List(List),
+    Remove(Remove),
+}
+
+/// Remove an environment. What runs in it goes on running, and the commands that end it are printed.
+#[derive(Debug, Args)]
+pub(crate) struct Remove {
+    /// The environment.
+    name: ProjectName,
+    /// Do not ask for its name once more.
+    #[arg(long)]
+    yes: bool,
 }
 
 /// Add an environment, or change it.
@@ -63,6 +76,18 @@ impl Environment {
                         "Rollouts to {} go to namespace {}",
                         environment.name, environment.namespace
                     ));
+                }
+            }
+            Self::Remove(remove) => {
+                let name = remove.name;
+                let what = format!("This removes the environment {name}: nothing can roll out there any more.");
+                prompt::confirm_name(&what, name.as_str(), remove.yes)?;
+                let removed = client.remove_environment(&name).await?;
+                if global.json {
+                    output::json(&removed)?;
+                } else {
+                    output::line(&format!("Environment {} is removed.", output::strong(name.as_str())));
+                    removed::releases(&removed.releases);
                 }
             }
             Self::List(_) => {

@@ -15,7 +15,9 @@ pub(crate) mod plan;
 pub(crate) mod pool;
 pub(crate) mod project;
 pub(crate) mod registry;
+pub(crate) mod removed;
 pub(crate) mod rerun;
+pub(crate) mod retention;
 pub(crate) mod run_name;
 pub(crate) mod runner;
 pub(crate) mod runs;
@@ -47,6 +49,7 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Registry(command) => command.run(global).await,
         Command::Image(command) => command.run(global).await,
         Command::Environment(command) => command.run(global).await,
+        Command::Retention(command) => command.run(global).await,
         Command::Secret(command) => command.run(global).await,
         Command::Check(command) => command.run(global).await,
         Command::Start(command) => command.run(global).await,

@@ -5,10 +5,12 @@ use std::process::ExitCode;
 use clap::builder::BoolishValueParser;
 use clap::{Args, Subcommand};
 use pondrix_api::{NewProject, ProjectChange, ProjectView};
+use pondrix_core::ProjectName;
 
+use super::removed;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
-use crate::{output, settings};
+use crate::{output, prompt, settings};
 
 /// Projects: repositories whose commits start runs.
 #[derive(Debug, Subcommand)]
@@ -16,6 +18,18 @@ pub(crate) enum Project {
     Add(Add),
     List(List),
     Set(Set),
+    Remove(Remove),
+}
+
+/// Remove a project with everything of it: runs, logs, artifacts, caches, secrets. Runs that go on are stopped. What is
+/// outside stays, and the commands that remove it there are printed.
+#[derive(Debug, Args)]
+pub(crate) struct Remove {
+    /// The project.
+    name: ProjectName,
+    /// Do not ask for its name once more.
+    #[arg(long)]
+    yes: bool,
 }
 
 /// Change how much of the runners a project may use, and whether others may use its templates.
@@ -73,6 +87,26 @@ impl Project {
                     let templates = if project.templates { ", others may use its templates" } else { "" };
                     let weight = project.weight;
                     output::line(&format!("Project {name}: weight {weight}, {jobs} jobs at once{templates}"));
+                }
+            }
+            Self::Remove(remove) => {
+                let name = remove.name;
+                let list = client.projects().await?;
+                if !list.projects.iter().any(|project| project.name == name.as_str()) {
+                    let failure = Failure::new(format!("there is no project `{name}`"));
+                    return Err(failure.advise("see `pondrix project list`"));
+                }
+                let what =
+                    format!("This removes {name} with all its runs, logs, artifacts, caches and secrets, for good.");
+                prompt::confirm_name(&what, name.as_str(), remove.yes)?;
+                let removed = client.remove_project(&name).await?;
+                if global.json {
+                    output::json(&removed)?;
+                } else {
+                    let runs = if removed.runs == 1 { "1 run".to_owned() } else { format!("{} runs", removed.runs) };
+                    output::line(&format!("Project {} is removed, with {runs}.", output::strong(name.as_str())));
+                    removed::images(&removed.images);
+                    removed::releases(&removed.releases);
                 }
             }
             Self::List(_) => {

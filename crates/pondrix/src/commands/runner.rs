@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
+use pondrix_api::{PauseRequest, RunnerView};
 use pondrix_core::Size;
 use pondrix_image::Platform;
 use pondrix_runner::{FolderTaken, RunnerConfig, ServerAddress};
@@ -19,6 +20,33 @@ use crate::{output, settings, signals};
 pub(crate) enum Runner {
     Join(Box<Join>),
     List(List),
+    Pause(Pause),
+    Resume(Resume),
+    Remove(Remove),
+}
+
+/// Give a runner no more jobs. Those that it has it does to their end.
+#[derive(Debug, Args)]
+pub(crate) struct Pause {
+    /// The runner.
+    name: String,
+    /// Why, for others to see.
+    #[arg(long, value_name = "TEXT")]
+    reason: Option<String>,
+}
+
+/// Give a runner jobs again.
+#[derive(Debug, Args)]
+pub(crate) struct Resume {
+    /// The runner.
+    name: String,
+}
+
+/// Forget a runner that is gone. One that is here is ended on its own machine.
+#[derive(Debug, Args)]
+pub(crate) struct Remove {
+    /// The runner.
+    name: String,
 }
 
 /// List the runners, and what each is doing.
@@ -90,7 +118,51 @@ impl Runner {
         match self {
             Self::Join(join) => join.run().await,
             Self::List(_) => list(global).await,
+            Self::Pause(pause) => pause.run(global).await,
+            Self::Resume(Resume { name }) => {
+                settings::client(global)?.resume_runner(&name).await?;
+                done(global, &format!("Runner {} is given jobs again.", output::strong(&name)))
+            }
+            Self::Remove(Remove { name }) => {
+                settings::client(global)?.remove_runner(&name).await?;
+                done(global, &format!("Runner {} is forgotten.", output::strong(&name)))
+            }
         }
+    }
+}
+
+/// Where a runner stands, in words.
+fn state(runner: &RunnerView) -> String {
+    if !runner.here {
+        return format!("gone, last seen {}", output::ago(runner.last_seen));
+    }
+    let Some(pause) = &runner.paused else { return "here".to_owned() };
+    let reason = pause.reason.as_deref().map_or_else(String::new, |reason| format!(": {}", output::plain(reason)));
+    format!("paused {} by {}{reason}", output::ago(pause.at), output::plain(&pause.by))
+}
+
+fn done(global: &Global, words: &str) -> Outcome {
+    if !global.json {
+        output::line(words);
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+impl Pause {
+    async fn run(self, global: &Global) -> Outcome {
+        let request = PauseRequest { reason: self.reason };
+        let runner = settings::client(global)?.pause_runner(&self.name, &request).await?;
+        if global.json {
+            output::json(&runner)?;
+            return Ok(ExitCode::SUCCESS);
+        }
+        let name = output::strong(&runner.name);
+        let rest = match runner.busy {
+            0 => "It has none now.".to_owned(),
+            1 => "It ends the one that it has.".to_owned(),
+            count => format!("It ends the {count} that it has."),
+        };
+        done(global, &format!("Runner {name} is given no more jobs. {rest}"))
     }
 }
 
@@ -108,12 +180,7 @@ async fn list(global: &Global) -> Outcome {
             .iter()
             .map(|runner| {
                 let jobs = format!("{} of {}", runner.busy, runner.slots);
-                let state = if runner.here {
-                    "here".to_owned()
-                } else {
-                    format!("gone, last seen {}", output::ago(runner.last_seen))
-                };
-                vec![runner.name.clone(), runner.pool.clone(), jobs, state, runner.version.clone()]
+                vec![runner.name.clone(), runner.pool.clone(), jobs, state(runner), runner.version.clone()]
             })
             .collect();
         output::table(&["RUNNER", "POOL", "JOBS", "STATE", "VERSION"], &rows);

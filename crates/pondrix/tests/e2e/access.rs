@@ -53,6 +53,7 @@ async fn every_address_asks_for_a_token_but_health_hooks_signing_in_and_the_cons
     for (method, path) in [
         ("POST", "hello"),
         ("POST", "take"),
+        ("GET", "projects"),
         ("GET", "leases/1-x/source"),
         ("GET", "leases/1-x/source/changes"),
         ("POST", "leases/1-x/reports"),

@@ -28,3 +28,4 @@ mod streams;
 mod support;
 mod surroundings;
 mod templates;
+mod upkeep;

@@ -15,6 +15,10 @@ use crate::store::{self, ArtifactRow, CacheRow, StoreError};
 const MOST_ARTIFACTS: usize = 50;
 /// How many bytes of archives a project may have.
 const MOST_CACHE: u64 = 10 << 30;
+/// How many artifacts are removed in one write.
+const ARTIFACTS_PIECE: usize = 16;
+/// How many contents are looked at before others have their turn.
+const CONTENTS_PIECE: usize = 256;
 /// The branch whose archives every run may find.
 const SHARED_SCOPE: &str = "main";
 /// How many runs of a job are looked at for tests that are flaky.
@@ -197,27 +201,40 @@ impl Engine {
         Ok(tests.iter().filter(is_flaky).map(|test| (*test).clone()).collect())
     }
 
-    /// Removes what is not to be kept any more, and contents that nothing refers to.
+    /// Removes artifacts that are not to be kept any more, and contents that nothing refers to; piece by piece.
     pub(crate) async fn tidy(self: std::sync::Arc<Self>) {
+        if let Err(error) = self.tidy_inner().await {
+            warn!(%error, "artifacts could not be looked at");
+        }
+        let tries = self.tries.clone();
+        drop(tokio::task::spawn_blocking(move || tries.prune(std::time::SystemTime::now())).await);
+    }
+
+    async fn tidy_inner(&self) -> Result<(), StoreError> {
         let now = self.clock.now();
-        let removed = self.store.write(move |c| {
-            let ids = retention::to_remove(&store::all_artifacts(c)?, now, MOST_ARTIFACTS);
-            store::remove_artifacts(c, &ids)?;
-            Ok(ids.len())
-        });
-        match removed.await {
-            Ok(0) => {}
-            Ok(count) => info!(count, "artifacts were removed"),
-            Err(error) => warn!(%error, "artifacts could not be looked at"),
+        let over =
+            move |c: &rusqlite::Connection| Ok(retention::to_remove(&store::all_artifacts(c)?, now, MOST_ARTIFACTS));
+        let over = self.store.read(over).await?;
+        for piece in over.chunks(ARTIFACTS_PIECE) {
+            let ids = piece.to_vec();
+            self.piece(self.store.write(move |c| store::remove_artifacts(c, &ids))).await?;
+        }
+        if !over.is_empty() {
+            info!(count = over.len(), "artifacts were removed");
         }
         let files = self.files.clone();
         let idle = tokio::task::spawn_blocking(move || files.idle()).await.unwrap_or_default();
-        for digest in idle {
-            let asked = digest.clone();
-            if matches!(self.store.read(move |c| store::is_needed(c, &asked)).await, Ok(false)) {
-                self.files.remove_idle(&digest);
-            }
+        for piece in idle.chunks(CONTENTS_PIECE) {
+            let asked = piece.to_vec();
+            let remove = async {
+                let unneeded = self.store.read(move |c| store::unneeded(c, asked)).await?;
+                let files = self.files.clone();
+                let remove = move || unneeded.iter().for_each(|digest| files.remove_idle(digest));
+                drop(tokio::task::spawn_blocking(remove).await);
+                Ok::<_, StoreError>(())
+            };
+            self.piece(remove).await?;
         }
-        self.tries.prune(std::time::SystemTime::now());
+        Ok(())
     }
 }

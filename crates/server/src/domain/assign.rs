@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use pondrix_api::{Assignment, Hello, NamedSecret, RunnerView};
+use pondrix_api::{Assignment, Hello, NamedSecret, PauseView, RunnerView};
 use pondrix_core::pipeline::{JobKind, Spanned};
 use pondrix_core::queue::Limits;
 use pondrix_core::run::{Event, JobRun, Outcome};
@@ -66,6 +66,37 @@ impl Engine {
     pub(crate) async fn read_limits(&self) -> Result<(), StoreError> {
         let limits = self.store.read(|c| Ok(Limits { projects: store::shares(c)?, pools: store::pools(c)? })).await?;
         self.scheduler.limits(limits);
+        Ok(())
+    }
+
+    /// Gives a runner no more jobs.
+    pub(crate) async fn pause_runner(&self, name: String, pause: PauseView) -> Result<(), StoreError> {
+        self.store.write(move |c| store::pause_runner(c, &(name, pause))).await?;
+        self.read_paused().await
+    }
+
+    /// Gives a runner jobs again. Answers whether it was paused.
+    pub(crate) async fn resume_runner(&self, name: &str) -> Result<bool, StoreError> {
+        let name = name.to_owned();
+        let was_paused = self.store.write(move |c| store::resume_runner(c, &name)).await?;
+        self.read_paused().await?;
+        Ok(was_paused)
+    }
+
+    /// Forgets a runner that is gone, and that it is paused. Answers nothing where it is not known, and `false` where
+    /// it is here.
+    pub(crate) async fn forget_runner(&self, name: &str) -> Result<Option<bool>, StoreError> {
+        let forgotten = self.scheduler.forget_runner(name).await;
+        if forgotten == Some(false) {
+            return Ok(forgotten);
+        }
+        let was_paused = self.resume_runner(name).await?;
+        Ok(forgotten.or(was_paused.then_some(true)))
+    }
+
+    /// Reads anew from the records which runners are paused.
+    pub(super) async fn read_paused(&self) -> Result<(), StoreError> {
+        self.scheduler.pause(self.store.read(store::paused_runners).await?.into_iter().collect());
         Ok(())
     }
 

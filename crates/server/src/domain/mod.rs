@@ -10,7 +10,9 @@ mod detail;
 mod live;
 mod reading;
 mod registries;
+mod removal;
 mod reruns;
+mod retention;
 mod run_sources;
 mod starts;
 mod templates;
@@ -26,13 +28,14 @@ use pondrix_core::pipeline::JobKind;
 use pondrix_core::queue::{Offer, Who};
 use pondrix_core::run::{Effect, Event, Refused, Run};
 use pondrix_core::{JobKey, RunId, State};
-use tokio::sync::{RwLock, broadcast, mpsc};
+use tokio::sync::{Notify, RwLock, broadcast, mpsc};
 use tracing::{error, info, warn};
 
 pub(crate) use assign::TakeError;
 pub(crate) use commands::Asker;
 pub(crate) use live::LiveRun;
 pub(crate) use registries::place as registry_place;
+pub(crate) use retention::RuleError;
 pub(crate) use run_sources::FilesError;
 pub(crate) use starts::{Builds, StartError, Started, Tried, Tries as TryOutcome, Wanted};
 
@@ -85,6 +88,10 @@ pub(crate) struct Engine {
     /// Held for writing while a run is stored and becomes live, so that nobody finds it in between and
     /// follows a copy of it that nothing ever happens to.
     admission: RwLock<()>,
+    /// Held for reading by what removes the past, and for writing by what needs all of it to stay for a while.
+    pub(crate) upkeep: RwLock<()>,
+    /// Told when there may be something to remove before it would be looked for.
+    pub(crate) upkeep_wanted: Notify,
     preflights: mpsc::UnboundedSender<Arc<LiveRun>>,
     changes: broadcast::Sender<StoredChange>,
     /// Whether a run may be stored that is not live.
@@ -150,6 +157,8 @@ impl Engine {
             live: Mutex::default(),
             fetching: Mutex::default(),
             admission: RwLock::new(()),
+            upkeep: RwLock::new(()),
+            upkeep_wanted: Notify::new(),
             preflights,
             changes: broadcast::channel(CHANGES_KEPT).0,
             may_have_strays: AtomicBool::new(false),
@@ -160,6 +169,7 @@ impl Engine {
     /// Takes up every run that was not over when the server ended.
     pub(crate) async fn resume(self: &Arc<Self>) -> Result<(), StoreError> {
         self.read_limits().await?;
+        self.read_paused().await?;
         let mut all = Vec::new();
         for id in self.store.read(store::going_on).await? {
             let Some(live) = self.load_readable(id).await? else { continue };

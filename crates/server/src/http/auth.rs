@@ -23,6 +23,20 @@ pub(crate) struct Person {
     pub(crate) groups: Vec<String>,
 }
 
+/// The name of the token that the server makes first.
+pub(crate) const FIRST: &str = "admin";
+
+impl Person {
+    /// Refuses everybody but who has the token that the server made first.
+    pub(crate) fn only_first(&self, does: &str) -> Result<(), ApiError> {
+        if self.name == FIRST {
+            return Ok(());
+        }
+        let words = format!("only the token that the server printed when it first started {does}");
+        Err(ApiError::new(StatusCode::FORBIDDEN, words))
+    }
+}
+
 impl From<Person> for Asker {
     fn from(person: Person) -> Self {
         Self { name: person.name, groups: person.groups }

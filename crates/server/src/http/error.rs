@@ -73,7 +73,7 @@ impl ApiError {
 impl From<StoreError> for ApiError {
     fn from(error: StoreError) -> Self {
         match error {
-            StoreError::Exists(_) => Self::new(StatusCode::CONFLICT, error.to_string()),
+            StoreError::Exists(_) | StoreError::BeingRemoved(_) => Self::new(StatusCode::CONFLICT, error.to_string()),
             other if other.is_unreadable() => {
                 let detail =
                     "what is recorded of this cannot be read; the server's log says why, under this request's id";

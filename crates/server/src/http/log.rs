@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use axum::body::Body;
 use axum::extract::{Path, State};
-use axum::http::HeaderMap;
 use axum::http::header::CONTENT_TYPE;
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use futures_util::stream::{self, Stream, StreamExt};
 use pondrix_api::{LogEnd, LogText, Problem};
@@ -35,7 +35,12 @@ async fn find(
         let run = &live.row.facts.id;
         return Err(ApiError::not_found(format!("job `{key}` in {run}; it has {}", jobs.join(", "))));
     }
-    let log = app.engine.logs.log(&live.row.facts.id, &key);
+    let run = &live.row.facts.id;
+    if live.row.has_no_logs {
+        let words = format!("the logs of {run} are gone: they were kept for as long as `pondrix retention show` says");
+        return Err(ApiError::new(StatusCode::GONE, words));
+    }
+    let log = app.engine.logs.log(run, &key);
     Ok((live, key, log))
 }
 
@@ -44,7 +49,7 @@ async fn find(
     params(("project" = String, Path), ("number" = u64, Path),
            ("job" = String, Path, description = "`STAGE~JOB`")),
     responses((status = 200, content_type = "text/plain", body = String), (status = 401, body = Problem),
-              (status = 404, body = Problem)))]
+              (status = 404, body = Problem), (status = 410, body = Problem)))]
 pub(super) async fn whole(
     State(app): Shared,
     _person: Person,
@@ -140,7 +145,7 @@ fn whole_text(bytes: &[u8], is_over: bool) -> usize {
     params(("project" = String, Path), ("number" = u64, Path),
            ("job" = String, Path, description = "`STAGE~JOB`")),
     responses((status = 200, content_type = "text/event-stream", body = LogText), (status = 401, body = Problem),
-              (status = 404, body = Problem)))]
+              (status = 404, body = Problem), (status = 410, body = Problem)))]
 pub(super) async fn stream(
     State(app): Shared,
     _person: Person,

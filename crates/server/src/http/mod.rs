@@ -13,6 +13,7 @@ mod images;
 mod log;
 mod projects;
 mod registries;
+mod retention;
 mod runner;
 mod runner_files;
 mod runners;
@@ -72,7 +73,7 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(session::whoami))
         .routes(routes!(session::sign_in, session::sign_out))
         .routes(routes!(projects::list, projects::add))
-        .routes(routes!(projects::change))
+        .routes(routes!(projects::change, projects::remove))
         .routes(routes!(projects::plan))
         .routes(routes!(tokens::list, tokens::make))
         .routes(routes!(tokens::remove))
@@ -95,6 +96,9 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(log::whole))
         .routes(routes!(log::stream))
         .routes(routes!(settings::list_environments, settings::set_environment))
+        .routes(routes!(settings::remove_environment))
+        .routes(routes!(retention::show, retention::set))
+        .routes(routes!(retention::preview))
         .routes(routes!(registries::list, registries::set))
         .routes(routes!(images::list))
         .routes(routes!(images::show))
@@ -103,6 +107,8 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(registries::remove))
         .routes(routes!(registries::test))
         .routes(routes!(runners::list))
+        .routes(routes!(runners::remove))
+        .routes(routes!(runners::pause, runners::resume))
         .routes(routes!(runners::set_pool))
         .routes(routes!(hooks::hook))
         .routes(routes!(hooks::hook_with_secret))

@@ -3,7 +3,9 @@
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use pondrix_api::{NewProject, PlanRequest, PlanView, Problem, ProjectChange, ProjectList, ProjectView};
+use pondrix_api::{
+    NewProject, PlanRequest, PlanView, Problem, ProjectChange, ProjectList, ProjectRemoved, ProjectView,
+};
 use pondrix_core::ProjectName;
 use pondrix_core::pipeline::StartKind;
 use pondrix_core::queue::Share;
@@ -108,6 +110,22 @@ pub(super) async fn change(
     app.engine.store.write(set).await?;
     app.engine.read_limits().await?;
     Ok(Json(shown(&app, &project).await?))
+}
+
+/// Removes a project, with everything of it: its runs are stopped, and go with their logs, artifacts, caches and
+/// secrets. What is outside stays: images in their registries, objects in clusters.
+#[utoipa::path(delete, path = "/api/v1/projects/{project}", tag = "projects", params(("project" = String, Path)),
+    responses((status = 200, body = ProjectRemoved), (status = 401, body = Problem), (status = 403, body = Problem),
+              (status = 404, body = Problem)))]
+pub(super) async fn remove(
+    State(app): Shared,
+    person: Person,
+    Path(name): Path<String>,
+) -> Result<Json<ProjectRemoved>, ApiError> {
+    person.only_first("removes projects")?;
+    let project = find(&app, &name).await?;
+    app.watcher.unwatch(project.id);
+    Ok(Json(app.engine.remove_project(&project, person.into()).await?))
 }
 
 /// What a start would make of a project's pipeline. Nothing begins.

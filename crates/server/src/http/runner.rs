@@ -34,6 +34,7 @@ const BEAT_PATIENCE: Duration = Duration::from_secs(5);
 pub(super) fn routes() -> Router<Arc<App>> {
     Router::new()
         .route("/api/v1/runner/hello", post(hello))
+        .route("/api/v1/runner/projects", get(projects))
         .route("/api/v1/runner/take", post(take))
         .route("/api/v1/runner/leases/{lease}/source", get(source))
         .route("/api/v1/runner/leases/{lease}/source/changes", get(source_changes))
@@ -54,6 +55,12 @@ async fn hello(State(app): Shared, _runner: Runner, Json(hello): Json<Hello>) ->
     }
     app.engine.greet(hello).await;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// The projects that there are: a runner keeps nothing of others.
+async fn projects(State(app): Shared, _runner: Runner) -> Result<Json<Vec<ProjectName>>, ApiError> {
+    let rows = app.engine.store.read(store::projects).await?;
+    Ok(Json(rows.into_iter().map(|row| row.project.name).collect()))
 }
 
 async fn take(State(app): Shared, _runner: Runner, Json(request): Json<TakeRequest>) -> Result<Response, ApiError> {

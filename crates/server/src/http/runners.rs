@@ -1,13 +1,14 @@
 //! Runners and pools, for people.
 
 use axum::Json;
-use axum::extract::State;
-use pondrix_api::{PoolView, Problem, RunnerList};
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use pondrix_api::{PauseRequest, PauseView, PoolView, Problem, RunnerList, RunnerView};
 use pondrix_core::ProjectName;
 
-use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
+use super::{App, Shared};
 use crate::store;
 
 /// All runners that were seen since the server began, and the pools that have a limit.
@@ -38,4 +39,60 @@ pub(super) async fn set_pool(
     app.engine.store.write(move |c| store::put_pool(c, &kept.name, kept.limit.filter(|limit| *limit > 0))).await?;
     app.engine.read_limits().await?;
     Ok(Json(pool))
+}
+
+/// A runner that was seen since the server began.
+async fn find(app: &App, name: &str) -> Result<RunnerView, ApiError> {
+    let found = app.engine.runner_views().await.into_iter().find(|runner| runner.name == name);
+    found.ok_or_else(|| ApiError::not_found(format!("runner `{name}`; see `pondrix runner list`")))
+}
+
+/// Gives a runner no more jobs. Those that it has it does to their end.
+#[utoipa::path(put, path = "/api/v1/runners/{name}/pause", tag = "runners", params(("name" = String, Path)),
+    request_body = PauseRequest,
+    responses((status = 200, body = RunnerView), (status = 401, body = Problem), (status = 404, body = Problem)))]
+pub(super) async fn pause(
+    State(app): Shared,
+    person: Person,
+    Path(name): Path<String>,
+    Json(PauseRequest { reason }): Json<PauseRequest>,
+) -> Result<Json<RunnerView>, ApiError> {
+    find(&app, &name).await?;
+    let pause = PauseView { by: person.name, at: app.engine.clock.now(), reason };
+    app.engine.pause_runner(name.clone(), pause).await?;
+    Ok(Json(find(&app, &name).await?))
+}
+
+/// Gives a runner jobs again.
+#[utoipa::path(delete, path = "/api/v1/runners/{name}/pause", tag = "runners", params(("name" = String, Path)),
+    responses((status = 204), (status = 401, body = Problem), (status = 404, body = Problem)))]
+pub(super) async fn resume(
+    State(app): Shared,
+    _person: Person,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    if app.engine.resume_runner(&name).await? {
+        return Ok(StatusCode::NO_CONTENT);
+    }
+    Err(ApiError::not_found(format!("runner `{name}` that is paused; see `pondrix runner list`")))
+}
+
+/// Forgets a runner that is gone. One that is here is to be ended on its own machine first.
+#[utoipa::path(delete, path = "/api/v1/runners/{name}", tag = "runners", params(("name" = String, Path)),
+    responses((status = 204), (status = 401, body = Problem), (status = 404, body = Problem),
+              (status = 409, body = Problem)))]
+pub(super) async fn remove(
+    State(app): Shared,
+    _person: Person,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    match app.engine.forget_runner(&name).await? {
+        Some(true) => Ok(StatusCode::NO_CONTENT),
+        Some(false) => {
+            let words =
+                format!("runner `{name}` is here; end it on its machine, or pause it: pondrix runner pause {name}");
+            Err(ApiError::new(StatusCode::CONFLICT, words))
+        }
+        None => Err(ApiError::not_found(format!("runner `{name}`; see `pondrix runner list`"))),
+    }
 }

@@ -41,7 +41,15 @@ pub(super) struct ListQuery {
 pub(super) async fn find(app: &App, project: &str, number: u64) -> Result<Arc<LiveRun>, ApiError> {
     let run: RunId = format!("{project}#{number}").parse().map_err(|error| ApiError::bad(format!("{error}")))?;
     let found = app.engine.find(&run).await?;
-    found.ok_or_else(|| ApiError::not_found(format!("run {run}; see `pondrix runs {project}`")))
+    if let Some(found) = found {
+        return Ok(found);
+    }
+    let asked = run.clone();
+    if app.engine.store.read(move |c| store::was_removed(c, &asked)).await? {
+        let words = format!("run {run} any more: it was kept for as long as `pondrix retention show` says");
+        return Err(ApiError::not_found(words));
+    }
+    Err(ApiError::not_found(format!("run {run}; see `pondrix runs {project}`")))
 }
 
 /// Runs, the newest first.

@@ -3,8 +3,8 @@
 use std::path::Path;
 
 use axum::Json;
-use axum::extract::State;
-use pondrix_api::{EnvironmentList, EnvironmentView, Problem};
+use axum::extract::{Path as Parts, State};
+use pondrix_api::{EnvironmentList, EnvironmentRemoved, EnvironmentView, Problem};
 use pondrix_core::ProjectName;
 
 use super::Shared;
@@ -51,4 +51,20 @@ pub(super) async fn set_environment(
     let kept = environment.clone();
     app.engine.store.write(move |c| store::put_environment(c, &kept)).await?;
     Ok(Json(environment))
+}
+
+/// Removes an environment. What runs in it goes on running.
+#[utoipa::path(delete, path = "/api/v1/environments/{name}", tag = "settings", params(("name" = String, Path)),
+    responses((status = 200, body = EnvironmentRemoved), (status = 401, body = Problem), (status = 403, body = Problem),
+              (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(super) async fn remove_environment(
+    State(app): Shared,
+    person: Person,
+    Parts(name): Parts<String>,
+) -> Result<Json<EnvironmentRemoved>, ApiError> {
+    person.only_first("removes environments")?;
+    let removed = app.engine.remove_environment(&name).await?;
+    removed
+        .map(Json)
+        .ok_or_else(|| ApiError::not_found(format!("environment `{name}`; see `pondrix environment list`")))
 }

@@ -7,21 +7,10 @@ use pondrix_api::{NewToken, Problem, TokenList, TokenMade, TokenView};
 use pondrix_core::ProjectName;
 
 use super::Shared;
-use super::auth::Person;
+use super::auth::{FIRST, Person};
 use super::error::ApiError;
 use crate::access;
 use crate::store;
-
-/// The name of the token that the server makes first, which makes all others.
-const FIRST: &str = "admin";
-
-fn only_first(person: &Person) -> Result<(), ApiError> {
-    if person.name == FIRST {
-        return Ok(());
-    }
-    let words = "only the token that the server printed when it first started makes and removes others";
-    Err(ApiError::new(StatusCode::FORBIDDEN, words))
-}
 
 /// The people who have a token, by name.
 #[utoipa::path(get, path = "/api/v1/tokens", tag = "access",
@@ -39,7 +28,7 @@ pub(super) async fn make(
     person: Person,
     Json(new): Json<NewToken>,
 ) -> Result<(StatusCode, Json<TokenMade>), ApiError> {
-    only_first(&person)?;
+    person.only_first("makes and removes others")?;
     for name in new.groups.iter().chain([&new.name]) {
         name.parse::<ProjectName>()
             .map_err(|_| ApiError::bad(format!("`{name}` cannot be a person's or group's name")))?;
@@ -61,7 +50,7 @@ pub(super) async fn remove(
     person: Person,
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    only_first(&person)?;
+    person.only_first("makes and removes others")?;
     if name == FIRST {
         return Err(ApiError::new(StatusCode::CONFLICT, "the first token stays: nobody could make others without it"));
     }

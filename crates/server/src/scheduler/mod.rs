@@ -7,9 +7,10 @@
 mod state;
 mod task;
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
-use pondrix_api::{Hello, RunnerView};
+use pondrix_api::{Hello, PauseView, RunnerView};
 use pondrix_core::queue::{Limits, Offer, RunnerFacts};
 use pondrix_core::run::Hold;
 use pondrix_core::{JobKey, RunId, Time};
@@ -157,6 +158,18 @@ impl Scheduler {
         self.send(Message::Limited(limits));
     }
 
+    /// Which runners are given no more jobs.
+    pub(crate) fn pause(&self, paused: BTreeMap<String, PauseView>) {
+        self.send(Message::Paused(paused));
+    }
+
+    /// Forgets a runner that is not here any more; one that comes again introduces itself. Answers whether it was
+    /// known, and was not here.
+    pub(crate) async fn forget_runner(&self, name: &str) -> Option<bool> {
+        let name = name.to_owned();
+        self.ask(|reply| Message::Forgotten { name, reply }).await.flatten()
+    }
+
     /// A runner introduces itself. Answers the jobs that it has forgotten, since it was started anew.
     pub(crate) async fn greet(&self, hello: Hello, now: Time) -> Vec<Lease> {
         self.ask(|reply| Message::Greeted { hello, now, reply }).await.unwrap_or_default()
@@ -225,5 +238,6 @@ fn facts(hello: &Hello) -> RunnerFacts {
         tools: hello.tools.clone(),
         host_network: hello.host_network,
         platforms: hello.platforms.clone(),
+        is_paused: false,
     }
 }

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 
-use pondrix_api::{Hello, RunnerView};
+use pondrix_api::{Hello, PauseView, RunnerView};
 use pondrix_core::queue::{Limits, Offer, Queue, RunnerFacts};
 use pondrix_core::run::Hold;
 use pondrix_core::{JobKey, RunId, Time};
@@ -18,6 +18,7 @@ pub(super) struct State {
     leases: BTreeMap<i64, Held>,
     runners: BTreeMap<String, Known>,
     limits: Limits,
+    paused: BTreeMap<String, PauseView>,
     /// Who waits for a job, the longest first.
     pub(super) asking: VecDeque<Asking>,
     /// Whether somebody who asks may find a job that there was none of before.
@@ -111,9 +112,27 @@ impl State {
         self.has_changed = true;
     }
 
+    pub(super) fn pause(&mut self, paused: BTreeMap<String, PauseView>) {
+        self.paused = paused;
+        for known in self.runners.values_mut() {
+            known.facts.is_paused = self.paused.contains_key(&known.facts.name);
+        }
+        self.has_changed = true;
+    }
+
+    /// Answers nothing where it is not known, and `false` where it is here.
+    pub(super) fn forget_runner(&mut self, name: &str) -> Option<bool> {
+        let is_gone = !self.runners.get(name)?.is_here();
+        if is_gone {
+            self.runners.remove(name);
+        }
+        Some(is_gone)
+    }
+
     pub(super) fn greet(&mut self, hello: &Hello, now: Time) -> Vec<Lease> {
+        let is_paused = self.paused.contains_key(&hello.runner);
         let known = Known {
-            facts: facts(hello),
+            facts: RunnerFacts { is_paused, ..facts(hello) },
             slots: hello.slots,
             version: hello.version.clone(),
             instance: hello.instance.clone(),
@@ -215,6 +234,7 @@ impl State {
             here: known.is_here(),
             last_seen: known.last_seen,
             version: known.version.clone(),
+            paused: self.paused.get(&known.facts.name).cloned(),
         };
         let mut views: Vec<_> = self.runners.values().map(view).collect();
         views.sort_by(|a, b| a.name.cmp(&b.name));

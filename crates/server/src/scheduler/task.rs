@@ -1,6 +1,8 @@
 //! The task: one message after the other.
 
-use pondrix_api::{Hello, RunnerView};
+use std::collections::BTreeMap;
+
+use pondrix_api::{Hello, PauseView, RunnerView};
 use pondrix_core::queue::{Limits, Offer};
 use pondrix_core::run::Hold;
 use pondrix_core::{JobKey, RunId, Time};
@@ -30,6 +32,11 @@ pub(super) enum Message {
         number: i64,
     },
     Limited(Limits),
+    Paused(BTreeMap<String, PauseView>),
+    Forgotten {
+        name: String,
+        reply: oneshot::Sender<Option<bool>>,
+    },
     Greeted {
         hello: Hello,
         now: Time,
@@ -98,6 +105,8 @@ impl State {
             Message::Leased { lease, is_restored } => self.lease(lease, is_restored),
             Message::Confirmed { number } => self.confirm(number),
             Message::Limited(limits) => self.limit(limits),
+            Message::Paused(paused) => self.pause(paused),
+            Message::Forgotten { name, reply } => drop(reply.send(self.forget_runner(&name))),
             Message::Greeted { hello, now, reply } => drop(reply.send(self.greet(&hello, now))),
             Message::Asked { runner, now, grant, reply } => {
                 let is_known = runner.as_ref().is_none_or(|runner| self.hear(runner, now));

@@ -103,11 +103,18 @@ pub(crate) fn remove_artifacts(connection: &Connection, ids: &[i64]) -> Result<(
     Ok(())
 }
 
-/// Whether anything refers to a file's content.
-pub(crate) fn is_needed(connection: &Connection, digest: &Digest) -> Result<bool, StoreError> {
+/// The contents of these that nothing refers to.
+pub(crate) fn unneeded(connection: &Connection, digests: Vec<Digest>) -> Result<Vec<Digest>, StoreError> {
     let question = "SELECT EXISTS (SELECT 1 FROM artifact_files WHERE digest = ?1)
                     OR EXISTS (SELECT 1 FROM caches WHERE digest = ?1)";
-    Ok(connection.prepare_cached(question)?.query_row([digest.bytes()], |row| row.get(0))?)
+    let mut needed = connection.prepare_cached(question)?;
+    let mut unneeded = Vec::new();
+    for digest in digests {
+        if !needed.query_row([digest.bytes()], |row| row.get(0))? {
+            unneeded.push(digest);
+        }
+    }
+    Ok(unneeded)
 }
 
 /// The archive of a key, or the newest whose key begins so, in a scope. It counts as used.

@@ -123,7 +123,8 @@ pub(crate) fn bases(connection: &Connection) -> Result<Vec<String>, StoreError> 
 pub(crate) fn base_starts(connection: &Connection) -> Result<Vec<(Project, String, String)>, StoreError> {
     let mut statement = connection.prepare_cached(
         "SELECT p.id, p.name, p.repository, p.hook_secret, s.branch, s.base
-         FROM base_starts s JOIN projects p ON p.id = s.project ORDER BY p.name, s.branch",
+         FROM base_starts s JOIN projects p ON p.id = s.project WHERE NOT p.is_removed
+         ORDER BY p.name, s.branch",
     )?;
     let rows = statement.query_map([], |row| Ok((project_of(row)?, row.get(4)?, row.get(5)?)))?;
     Ok(rows.collect::<Result<_, _>>()?)

@@ -12,6 +12,7 @@ mod projects;
 mod records;
 mod registries;
 mod renamed;
+mod retention;
 mod rollouts;
 mod runs;
 mod schedules;
@@ -32,8 +33,8 @@ pub(crate) use access::{
     Shown, TokenKind, add_person, has_token, people, put_token, remove_person, remove_token, token,
 };
 pub(crate) use artifacts::{
-    ArtifactRow, CacheRow, all_artifacts, artifact, find_cache, is_needed, put_artifact, put_cache, put_tests,
-    remove_artifacts, test_history,
+    ArtifactRow, CacheRow, all_artifacts, artifact, find_cache, put_artifact, put_cache, put_tests, remove_artifacts,
+    test_history, unneeded,
 };
 pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, grant_tag, put_image, rollout_overtaken};
 pub(crate) use projects::{
@@ -41,20 +42,28 @@ pub(crate) use projects::{
     seen_well, shares, was_seen,
 };
 pub(crate) use records::{
-    Body as ImageBody, image, images, listing, newest as newest_images, put_index, put_listing, put_record,
-    put_running, put_tags, repositories, tag_changes, tagged, unlisted,
+    Body as ImageBody, PackedListing, PackedRecord, image, images, listing, newest as newest_images, put_index,
+    put_listing, put_record, put_running, put_tags, repositories, tag_changes, tagged, unlisted,
 };
 pub(crate) use registries::{
     RegistryRow, all as registries, by_host as registry, put as put_registry, remove as remove_registry,
 };
+pub(crate) use retention::{
+    Running, UsedCache, forget_leftovers, hidden_projects, hide_project, images_of, images_outside, leave, leftovers,
+    pasts, put_rule, remove_cache, remove_logs, remove_project, remove_run, remove_runs_of, rules, running,
+    used_caches,
+};
 pub(crate) use rollouts::{forget_before, keep_before};
 pub(crate) use runs::{
     NewRun, RunRow, StoredEvent, StoredLease, SummaryRow, append_event, by_id, changed_after, end_lease, events,
-    going_on, id_of, insert_run, leases, newest_event, page, put_lease, set_unreadable,
+    going_on, id_of, insert_run, leases, newest_event, page, put_lease, set_unreadable, summary, was_removed,
 };
 pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
 pub(crate) use secrets::{list as secrets, put as put_secret, remove as remove_secret, sealed};
-pub(crate) use settings::{environment, environments, pools, put_environment, put_pool};
+pub(crate) use settings::{
+    environment, environments, pause_runner, paused_runners, pools, put_environment, put_pool, remove_environment,
+    resume_runner,
+};
 pub(crate) use templates::{compare as compare_templates, has_templates, put_has_templates};
 use writer::Writer;
 
@@ -69,7 +78,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 13] = [
+const MIGRATIONS: [Migration; 14] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -83,6 +92,7 @@ const MIGRATIONS: [Migration; 13] = [
     Tables(include_str!("migrations/011.sql")),
     Documents(include_str!("migrations/012.sql"), renamed::rewrite),
     Tables(include_str!("migrations/013.sql")),
+    Documents(include_str!("migrations/014.sql"), records::note_layers),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);
@@ -112,6 +122,8 @@ pub(crate) enum StoreError {
     Panicked,
     #[error("{0} is there already")]
     Exists(String),
+    #[error("an older project {0} is still being removed; try again in a moment")]
+    BeingRemoved(String),
 }
 
 impl StoreError {
@@ -139,7 +151,8 @@ impl StoreError {
             | Self::Newer { .. }
             | Self::Ended
             | Self::Panicked
-            | Self::Exists(_) => false,
+            | Self::Exists(_)
+            | Self::BeingRemoved(_) => false,
         }
     }
 }

@@ -47,8 +47,11 @@ pub(crate) fn add(
     hook_secret: &str,
     now: Time,
 ) -> Result<Project, StoreError> {
-    if by_name(connection, name.as_str())?.is_some() {
-        return Err(StoreError::Exists(format!("the project {name}")));
+    let question = "SELECT is_removed FROM projects WHERE name = ?1";
+    match connection.prepare_cached(question)?.query_row([name.as_str()], |row| row.get(0)).optional()? {
+        None => {}
+        Some(false) => return Err(StoreError::Exists(format!("the project {name}"))),
+        Some(true) => return Err(StoreError::BeingRemoved(name.to_string())),
     }
     connection
         .prepare_cached("INSERT INTO projects (name, repository, hook_secret, added) VALUES (?1, ?2, ?3, ?4)")?
@@ -59,7 +62,7 @@ pub(crate) fn add(
 
 /// The project of this name.
 pub(crate) fn by_name(connection: &Connection, name: &str) -> Result<Option<Project>, StoreError> {
-    let question = "SELECT id, name, repository, hook_secret FROM projects WHERE name = ?1";
+    let question = "SELECT id, name, repository, hook_secret FROM projects WHERE name = ?1 AND NOT is_removed";
     Ok(connection.prepare_cached(question)?.query_row([name], project_of).optional()?)
 }
 
@@ -68,8 +71,8 @@ pub(crate) fn all(connection: &Connection) -> Result<Vec<ProjectRow>, StoreError
     let mut statement = connection.prepare_cached(
         "SELECT p.id, p.name, p.repository, p.hook_secret, p.seen, p.note, p.faulty, r.number, r.state,
                 p.weight, p.job_limit, p.templates
-         FROM projects p LEFT JOIN runs r ON r.project = p.id AND r.number = p.next_number - 1
-         ORDER BY p.name",
+         FROM projects p LEFT JOIN runs r ON r.project = p.id AND r.id = (SELECT max(id) FROM runs WHERE project = p.id)
+         WHERE NOT p.is_removed ORDER BY p.name",
     )?;
     let rows = statement.query_map([], |row| {
         let number: Option<i64> = row.get(7)?;
@@ -136,8 +139,9 @@ pub(crate) fn see_ref(
 
 /// How much of the runners each project may use.
 pub(crate) fn shares(connection: &Connection) -> Result<BTreeMap<ProjectName, Share>, StoreError> {
-    let mut statement =
-        connection.prepare_cached("SELECT id, name, repository, hook_secret, weight, job_limit FROM projects")?;
+    let mut statement = connection.prepare_cached(
+        "SELECT id, name, repository, hook_secret, weight, job_limit FROM projects WHERE NOT is_removed",
+    )?;
     let rows = statement
         .query_map([], |row| Ok((project_of(row)?.name, Share { weight: row.get(4)?, limit: row.get(5)? })))?;
     Ok(rows.collect::<Result<_, _>>()?)

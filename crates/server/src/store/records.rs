@@ -7,6 +7,7 @@ use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 
 use super::StoreError;
+use super::retention::forget_old_releases;
 
 /// As zstd(1) does it when nothing is said.
 const LEVEL: i32 = 3;
@@ -26,15 +27,39 @@ fn unpacked<T: for<'a> Deserialize<'a>>(bytes: &[u8]) -> Result<T, StoreError> {
     Ok(serde_json::from_slice(&zstd::decode_all(bytes).map_err(serde_json::Error::io)?)?)
 }
 
+/// An image in the form in which it is stored: made before it is written, so that no other write waits for that.
+#[derive(Debug)]
+pub(crate) struct PackedRecord {
+    record: ImageRecord,
+    body: Vec<u8>,
+}
+
+/// The files of a layer in the form in which they are stored.
+#[derive(Debug)]
+pub(crate) struct PackedListing(Vec<u8>);
+
+impl PackedRecord {
+    pub(crate) fn new(record: ImageRecord) -> Result<Self, StoreError> {
+        let body = Body { layers: record.layers.clone(), packages: record.packages.clone() };
+        Ok(Self { body: packed(&body)?, record })
+    }
+}
+
+impl PackedListing {
+    pub(crate) fn new(files: &[Entry]) -> Result<Self, StoreError> {
+        Ok(Self(packed(&files)?))
+    }
+}
+
 /// Keeps an image that a job pushes. One that was pushed before stays as it is.
 pub(crate) fn put_record(
     connection: &Connection,
     run: i64,
     job: &JobKey,
-    record: &ImageRecord,
+    packed: &PackedRecord,
     now: Time,
 ) -> Result<(), StoreError> {
-    let body = Body { layers: record.layers.clone(), packages: record.packages.clone() };
+    let PackedRecord { record, body } = packed;
     let size: u64 = record.layers.iter().map(|layer| layer.size).sum();
     connection
         .prepare_cached(
@@ -51,8 +76,70 @@ pub(crate) fn put_record(
             record.base.as_ref().map(|(_, digest)| digest.to_string()),
             i64::try_from(size).unwrap_or(i64::MAX),
             record.packages.len() as i64,
-            packed(&body)?,
+            body,
         ])?;
+    for layer in &record.layers {
+        put_layer(connection, &layer.diff_id, &record.repository.to_string(), &record.digest.to_string())?;
+    }
+    Ok(())
+}
+
+fn put_layer(connection: &Connection, layer: &Digest, repository: &str, digest: &str) -> Result<(), StoreError> {
+    connection
+        .prepare_cached(
+            "INSERT INTO image_layers (diff_id, repository, digest) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+        )?
+        .execute(params![layer.to_string(), repository, digest])?;
+    Ok(())
+}
+
+/// Notes the layers of images from before they were noted.
+pub(super) fn note_layers(connection: &Connection) -> Result<(), StoreError> {
+    let mut statement = connection.prepare("SELECT repository, digest, body FROM image_records")?;
+    let rows = statement
+        .query_map([], |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, Vec<u8>>(2)?)))?;
+    for row in rows {
+        let (repository, digest, body) = row?;
+        for layer in unpacked::<Body>(&body)?.layers {
+            put_layer(connection, &layer.diff_id, &repository, &digest)?;
+        }
+    }
+    Ok(())
+}
+
+/// Removes an image that a run pushed which is removed, with the lists of files of layers that no other image has; or
+/// notes that it is the image of another run, where another has pushed it too.
+pub(super) fn remove_image(
+    connection: &Connection,
+    run: i64,
+    repository: &str,
+    digest: &str,
+) -> Result<(), StoreError> {
+    let other = "SELECT coalesce(
+        (SELECT max(coalesce(last_run, run)) FROM image_tags WHERE repository = ?1 AND digest = ?2),
+        (SELECT max(run) FROM images WHERE repository = ?1 AND digest = ?2 AND run <> ?3))";
+    let other: Option<i64> =
+        connection.prepare_cached(other)?.query_row(params![repository, digest, run], |row| row.get(0))?;
+    if let Some(other) = other {
+        connection
+            .prepare_cached("UPDATE image_records SET run = ?3 WHERE repository = ?1 AND digest = ?2")?
+            .execute(params![repository, digest, other])?;
+        return Ok(());
+    }
+    connection
+        .prepare_cached("DELETE FROM image_records WHERE repository = ?1 AND digest = ?2")?
+        .execute(params![repository, digest])?;
+    let mut gone = connection
+        .prepare_cached("DELETE FROM image_layers WHERE repository = ?1 AND digest = ?2 RETURNING diff_id")?;
+    let gone: Vec<String> = gone.query_map(params![repository, digest], |row| row.get(0))?.collect::<Result<_, _>>()?;
+    for layer in gone {
+        connection
+            .prepare_cached(
+                "DELETE FROM layer_listings WHERE diff_id = ?1
+                 AND NOT EXISTS (SELECT 1 FROM image_layers WHERE diff_id = ?1)",
+            )?
+            .execute([layer])?;
+    }
     Ok(())
 }
 
@@ -78,6 +165,12 @@ pub(crate) fn put_index(
             job.as_str(),
             now.millis(),
         ])?;
+    connection
+        .prepare_cached(
+            "INSERT INTO image_layers (diff_id, repository, digest)
+             SELECT diff_id, repository, ?2 FROM image_layers WHERE repository = ?1 AND digest = ?3 ON CONFLICT DO NOTHING",
+        )?
+        .execute(params![record.repository.to_string(), record.digest.to_string(), record.image.to_string()])?;
     Ok(())
 }
 
@@ -121,10 +214,14 @@ pub(crate) fn unlisted(connection: &Connection, layers: Vec<Digest>) -> Result<V
 }
 
 /// Keeps the files of a layer.
-pub(crate) fn put_listing(connection: &Connection, layer: &Digest, files: &[Entry]) -> Result<(), StoreError> {
+pub(crate) fn put_listing(
+    connection: &Connection,
+    layer: &Digest,
+    PackedListing(body): &PackedListing,
+) -> Result<(), StoreError> {
     connection
         .prepare_cached("INSERT INTO layer_listings (diff_id, body) VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
-        .execute(params![layer.to_string(), packed(&files)?])?;
+        .execute(params![layer.to_string(), body])?;
     Ok(())
 }
 
@@ -138,7 +235,7 @@ pub(crate) fn listing(connection: &Connection, layer: &Digest) -> Result<Vec<Ent
     body.map_or(Ok(Vec::new()), |body| unpacked(&body))
 }
 
-/// An environment runs this image now.
+/// An environment runs this image now. What it ran before it can return to, for a few times.
 pub(crate) fn put_running(
     connection: &Connection,
     run: i64,
@@ -146,14 +243,12 @@ pub(crate) fn put_running(
     environment: &str,
     image: &str,
 ) -> Result<(), StoreError> {
+    let question = "SELECT project FROM runs WHERE id = ?1";
+    let project: i64 = connection.prepare_cached(question)?.query_row([run], |row| row.get(0))?;
     connection
-        .prepare_cached(
-            "INSERT INTO running_images (environment, project, job, image, run)
-         SELECT ?1, project, ?2, ?3, ?4 FROM runs WHERE id = ?4
-         ON CONFLICT DO UPDATE SET image = ?3, run = ?4",
-        )?
-        .execute(params![environment, job.as_str(), image, run])?;
-    Ok(())
+        .prepare_cached("INSERT INTO releases (environment, project, job, image, run) VALUES (?1, ?2, ?3, ?4, ?5)")?
+        .execute(params![environment, project, job.as_str(), image, run])?;
+    forget_old_releases(connection, environment, project, job.as_str())
 }
 
 const SUMMARY: &str = "i.repository, i.digest, i.created, p.name || '#' || r.number, i.job, r.commit_id, i.size, i.packages, i.base,

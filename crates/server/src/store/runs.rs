@@ -7,7 +7,7 @@ use pondrix_core::pipeline::{Fault, StartKind};
 use pondrix_core::plan::Plan;
 use pondrix_core::run::Event;
 use pondrix_core::work::RunFacts;
-use pondrix_core::{JobKey, RunId, State, Time};
+use pondrix_core::{JobKey, NameError, RunId, State, Time};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::{StoreError, compare_templates, event_form, plans};
@@ -42,6 +42,8 @@ pub(crate) struct RunRow {
     pub(crate) templates: Vec<TemplateUse>,
     /// Where its files are, when they are not those of its commit.
     pub(crate) files: Option<String>,
+    /// Whether its logs were removed when it was loaded, since they had been kept for long enough.
+    pub(crate) has_no_logs: bool,
     pub(crate) summary: RunSummary,
 }
 
@@ -144,7 +146,7 @@ pub(super) fn overtaken(
 /// Makes a run and gives it the next number of its project.
 pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, now: Time) -> Result<i64, StoreError> {
     let number: i64 = connection.query_row(
-        "UPDATE projects SET next_number = next_number + 1 WHERE id = ?1 RETURNING next_number - 1",
+        "UPDATE projects SET next_number = next_number + 1 WHERE id = ?1 AND NOT is_removed RETURNING next_number - 1",
         [project],
         |row| row.get(0),
     )?;
@@ -249,7 +251,7 @@ pub(crate) fn leases(connection: &Connection) -> Result<Vec<StoredLease>, StoreE
     )?;
     let rows = statement.query_map([], |row| {
         let run = row.get::<_, String>(2)?.parse();
-        let run = run.map_err(|error: pondrix_core::NameError| {
+        let run = run.map_err(|error: NameError| {
             rusqlite::Error::FromSqlConversionFailure(2, rusqlite::types::Type::Text, Box::new(error))
         })?;
         let job = JobKey::from_text(&row.get::<_, String>(3)?);
@@ -261,17 +263,18 @@ pub(crate) fn leases(connection: &Connection) -> Result<Vec<StoredLease>, StoreE
 /// A run by its id.
 pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, StoreError> {
     let question = format!(
-        "SELECT {SUMMARY}, r.commit_time, r.plan, r.pipeline, r.faults, r.inputs, r.files, r.templates
+        "SELECT {SUMMARY}, r.commit_time, r.plan, r.pipeline, r.faults, r.inputs, r.files, r.templates, r.logs = 2
          FROM runs r JOIN projects p ON p.id = r.project WHERE r.id = ?1"
     );
     let found = connection.prepare_cached(&question)?.query_row([id], |row| {
         let texts: (String, String, String, Option<String>, String) =
             (row.get(16)?, row.get(17)?, row.get(18)?, row.get(19)?, row.get(20)?);
-        Ok((summary_of(row)?, row.get::<_, i64>(14)?, row.get::<_, Option<i64>>(15)?, texts))
+        Ok((summary_of(row)?, row.get::<_, i64>(14)?, row.get::<_, Option<i64>>(15)?, texts, row.get(21)?))
     });
-    let Some((summary, commit_time, plan, (pipeline, faults, inputs, files, templates))) = found.optional()? else {
+    let Some((summary, commit_time, plan, texts, has_no_logs)) = found.optional()? else {
         return Ok(None);
     };
+    let (pipeline, faults, inputs, files, templates) = texts;
     let facts = RunFacts {
         id: summary.run.parse::<RunId>().map_err(|error| StoreError::Exists(error.to_string()))?,
         commit: summary.commit.clone(),
@@ -287,12 +290,35 @@ pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, 
         None => plans::of_pipeline(&pipeline, &facts)?,
     };
     let (faults, templates) = (serde_json::from_str(&faults)?, serde_json::from_str(&templates)?);
-    Ok(Some(RunRow { id, facts, plan, faults, templates, files, summary }))
+    Ok(Some(RunRow { id, facts, plan, faults, templates, files, has_no_logs, summary }))
+}
+
+/// What lists show of a run.
+pub(crate) fn summary(connection: &Connection, id: i64) -> Result<Option<RunSummary>, StoreError> {
+    let question = format!("SELECT {SUMMARY} FROM runs r JOIN projects p ON p.id = r.project WHERE r.id = ?1");
+    Ok(connection.prepare_cached(&question)?.query_row([id], summary_of).optional()?)
+}
+
+/// Whether there was a run that is there no more.
+pub(crate) fn was_removed(connection: &Connection, run: &RunId) -> Result<bool, StoreError> {
+    let question = "SELECT EXISTS (SELECT 1 FROM projects p WHERE p.name = ?1 AND NOT p.is_removed
+                    AND p.next_number > ?2 AND ?2 > 0
+                    AND NOT EXISTS (SELECT 1 FROM runs r WHERE r.project = p.id AND r.number = ?2))";
+    let number = i64::try_from(run.number).unwrap_or(i64::MAX);
+    Ok(connection.prepare_cached(question)?.query_row(params![run.project.as_str(), number], |row| row.get(0))?)
+}
+
+/// The name of a run.
+pub(super) fn name_of(connection: &Connection, id: i64) -> Result<Option<RunId>, StoreError> {
+    let question = "SELECT p.name || '#' || r.number FROM runs r JOIN projects p ON p.id = r.project WHERE r.id = ?1";
+    let name = connection.prepare_cached(question)?.query_row([id], |row| row.get::<_, String>(0)).optional()?;
+    name.map(|name| name.parse().map_err(|error: NameError| StoreError::Exists(error.to_string()))).transpose()
 }
 
 /// The id of a run.
 pub(crate) fn id_of(connection: &Connection, run: &RunId) -> Result<Option<i64>, StoreError> {
-    let question = "SELECT r.id FROM runs r JOIN projects p ON p.id = r.project WHERE p.name = ?1 AND r.number = ?2";
+    let question = "SELECT r.id FROM runs r JOIN projects p ON p.id = r.project WHERE p.name = ?1 AND r.number = ?2
+                    AND NOT p.is_removed";
     let number = i64::try_from(run.number).unwrap_or(i64::MAX);
     Ok(connection
         .prepare_cached(question)?
@@ -311,7 +337,7 @@ pub(crate) fn page(
         if project.is_some() { "r.project = (SELECT id FROM projects WHERE name = ?1)" } else { "?1 IS NULL" };
     let question = format!(
         "SELECT {SUMMARY}, r.id FROM runs r JOIN projects p ON p.id = r.project
-         WHERE {of_project} AND r.id < ?2 ORDER BY r.id DESC LIMIT ?3"
+         WHERE {of_project} AND NOT p.is_removed AND r.id < ?2 ORDER BY r.id DESC LIMIT ?3"
     );
     let mut statement = connection.prepare_cached(&question)?;
     let limit = i64::try_from(limit).unwrap_or(i64::MAX);

@@ -83,13 +83,19 @@ fn copy_of_empty(connection: &mut Connection) {
     backup.step(-1).unwrap();
 }
 
+/// A connection to records of its own, in memory.
+pub(super) fn connection() -> Connection {
+    let mut connection = Connection::open_in_memory().unwrap();
+    copy_of_empty(&mut connection);
+    connection.pragma_update(None, "foreign_keys", true).unwrap();
+    connection.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
+    connection
+}
+
 impl Store {
     /// Records that end with the test, and fail for servers as `fates` says.
     pub(crate) fn scripted(fates: impl FnMut() -> Fate + Send + 'static) -> Self {
-        let mut connection = Connection::open_in_memory().unwrap();
-        copy_of_empty(&mut connection);
-        connection.pragma_update(None, "foreign_keys", true).unwrap();
-        connection.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
+        let mut connection = connection();
         let gate = Gate::install(&mut connection).unwrap();
         let inner = Inner { connection, gate, fates: Box::new(fates), current: 0 };
         Self { place: Place::Scripted(Scripted { inner: Arc::new(Mutex::new(inner)), opening: None }) }

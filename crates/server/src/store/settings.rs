@@ -1,8 +1,9 @@
-//! Environments and pools.
+//! Environments, pools, and runners that are paused.
 
 use std::collections::BTreeMap;
 
-use pondrix_api::EnvironmentView;
+use pondrix_api::{EnvironmentView, PauseView};
+use pondrix_core::Time;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::StoreError;
@@ -56,4 +57,37 @@ pub(crate) fn put_pool(connection: &Connection, name: &str, limit: Option<u32>) 
         None => connection.prepare_cached("DELETE FROM pools WHERE name = ?1")?.execute([name])?,
     };
     Ok(())
+}
+
+/// Removes an environment, with what is known of its releases. Answers whether it was there.
+pub(crate) fn remove_environment(connection: &Connection, name: &str) -> Result<bool, StoreError> {
+    connection.prepare_cached("DELETE FROM releases WHERE environment = ?1")?.execute([name])?;
+    Ok(connection.prepare_cached("DELETE FROM environments WHERE name = ?1")?.execute([name])? > 0)
+}
+
+/// A runner that is given no more jobs.
+pub(crate) type PausedRunner = (String, PauseView);
+
+/// All of them, by name.
+pub(crate) fn paused_runners(connection: &Connection) -> Result<Vec<PausedRunner>, StoreError> {
+    let mut statement = connection.prepare_cached("SELECT name, by, at, reason FROM paused_runners ORDER BY name")?;
+    let rows = statement.query_map([], |row| {
+        let pause = PauseView { by: row.get(1)?, at: Time::from_millis(row.get(2)?), reason: row.get(3)? };
+        Ok((row.get(0)?, pause))
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// A runner is given no more jobs.
+pub(crate) fn pause_runner(connection: &Connection, (name, pause): &PausedRunner) -> Result<(), StoreError> {
+    let PauseView { by, at, reason } = pause;
+    connection
+        .prepare_cached("INSERT OR REPLACE INTO paused_runners (name, by, at, reason) VALUES (?1, ?2, ?3, ?4)")?
+        .execute(params![name, by, at.millis(), reason])?;
+    Ok(())
+}
+
+/// A runner is given jobs again. Answers whether it was paused.
+pub(crate) fn resume_runner(connection: &Connection, name: &str) -> Result<bool, StoreError> {
+    Ok(connection.prepare_cached("DELETE FROM paused_runners WHERE name = ?1")?.execute([name])? > 0)
 }

@@ -24,6 +24,8 @@ use watcher::Watcher;
 const TICK: Duration = Duration::from_secs(1);
 /// How often is looked for what is to be kept no more.
 const TIDY_PAUSE: Duration = Duration::from_secs(600);
+/// How often is looked for runs that have been kept for long enough.
+const PAST_PAUSE: Duration = Duration::from_secs(3600);
 /// How long a loop that broke waits before it begins again: at first, and at the most.
 const FIRST_PAUSE: Duration = Duration::from_secs(1);
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
@@ -100,6 +102,14 @@ fn every<T: Send + Sync + 'static, F: Future<Output = ()> + Send>(
     tokio::spawn(supervise(name, shutdown.clone(), again));
 }
 
+/// Removes what is not to be kept any more, now and then and when somebody has changed what is kept.
+async fn keep_up(engine: Arc<Engine>) {
+    loop {
+        Arc::clone(&engine).remove_the_past().await;
+        drop(tokio::time::timeout(PAST_PAUSE, engine.upkeep_wanted.notified()).await);
+    }
+}
+
 /// Starts everything that goes on by itself.
 pub(crate) fn start(
     engine: &Arc<Engine>,
@@ -112,6 +122,8 @@ pub(crate) fn start(
     every("lost runners", TICK, shutdown, engine, Engine::give_up_lost_jobs);
     every("approvals", TICK, shutdown, engine, Engine::give_up_unanswered);
     every("runs that nobody took up", TICK, shutdown, engine, Engine::take_up_strays);
+    let past = Arc::clone(engine);
+    tokio::spawn(supervise("retention", shutdown.clone(), move || keep_up(Arc::clone(&past))));
     every("tidying", TIDY_PAUSE, shutdown, engine, Engine::tidy);
     every("schedules", TICK, shutdown, watcher, Watcher::start_what_is_due);
     every("moved bases", TICK, shutdown, watcher, Watcher::start_on_moved_bases);

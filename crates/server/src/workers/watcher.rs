@@ -2,7 +2,7 @@
 //! when a hook says so.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use pondrix_core::Time;
@@ -29,28 +29,36 @@ enum Changed {
     NoCommit { tag: String },
 }
 
+/// A project that is watched.
+#[derive(Debug)]
+struct Watched {
+    /// Told when it is to be looked at now.
+    wake: Arc<Notify>,
+    /// Ends its watch.
+    end: CancellationToken,
+}
+
 /// Watches every project, each on its own, so that one that cannot be reached delays no other.
 #[derive(Debug)]
 pub(crate) struct Watcher {
     engine: Arc<Engine>,
     every: Duration,
     shutdown: CancellationToken,
-    wakes: Mutex<HashMap<i64, Arc<Notify>>>,
+    watched: Mutex<HashMap<i64, Watched>>,
     /// Told when registries are to be asked now what bases mean.
     wake_bases: Notify,
 }
 
 impl Watcher {
     pub(crate) fn new(engine: Arc<Engine>, every: Duration, shutdown: CancellationToken) -> Arc<Self> {
-        Arc::new(Self { engine, every, shutdown, wakes: Mutex::default(), wake_bases: Notify::new() })
+        Arc::new(Self { engine, every, shutdown, watched: Mutex::default(), wake_bases: Notify::new() })
     }
 
     /// Begins to watch a project.
     pub(crate) fn watch(self: &Arc<Self>, project: Project) {
         let wake = Arc::new(Notify::new());
-        let mut wakes = self.wakes.lock().unwrap_or_else(PoisonError::into_inner);
-        wakes.insert(project.id, Arc::clone(&wake));
-        drop(wakes);
+        let end = self.shutdown.child_token();
+        self.watched().insert(project.id, Watched { wake: Arc::clone(&wake), end: end.clone() });
         let watcher = Arc::clone(self);
         let turn = move || {
             let (watcher, project, wake) = (Arc::clone(&watcher), project.clone(), Arc::clone(&wake));
@@ -61,16 +69,26 @@ impl Watcher {
                 }
             }
         };
-        tokio::spawn(supervise("a project's watch", self.shutdown.clone(), turn));
+        tokio::spawn(supervise("a project's watch", end, turn));
+    }
+
+    /// Watches a project no longer. A look that goes on is broken off.
+    pub(crate) fn unwatch(&self, project: i64) {
+        if let Some(watched) = self.watched().remove(&project) {
+            watched.end.cancel();
+        }
+    }
+
+    fn watched(&self) -> MutexGuard<'_, HashMap<i64, Watched>> {
+        self.watched.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Has a project looked at now, and registries asked what the bases of images mean: whoever calls may be a
     /// repository's server, or a registry's.
     pub(crate) fn wake(&self, project: i64) {
         self.wake_bases.notify_one();
-        let wakes = self.wakes.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(wake) = wakes.get(&project) {
-            wake.notify_one();
+        if let Some(watched) = self.watched().get(&project) {
+            watched.wake.notify_one();
         }
     }
 

@@ -1,10 +1,13 @@
 //! What is kept, and what is removed: a function of what there is and of now.
 
+mod rules;
+
 use std::collections::BTreeMap;
 
 use crate::Time;
+pub use rules::{Age, Contradiction, Going, Judge, Keep, Limits, Line, Past, Rule, What, Why};
 
-/// Files that are kept.
+/// Files of a job that are kept.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Kept {
     /// Which these are.

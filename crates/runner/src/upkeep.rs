@@ -1,0 +1,39 @@
+//! Keeping the runner's folder from growing: what nobody asks for any more goes.
+
+use std::time::Duration;
+
+use pondrix_api::RunnerClient;
+use pondrix_core::ProjectName;
+use tracing::{info, warn};
+
+use crate::folder::Folder;
+
+/// How often is looked.
+const PAUSE: Duration = Duration::from_secs(600);
+/// How long records of what instructions made stay, and lists of layers' files, that nobody asks for.
+const RECORDS_UNUSED_FOR: Duration = Duration::from_secs(30 * 86_400);
+
+/// Looks now and then, for ever.
+pub(crate) async fn keep_up(client: RunnerClient, folder: Folder) {
+    loop {
+        match client.projects().await {
+            Ok(projects) => {
+                let folder = folder.clone();
+                drop(tokio::task::spawn_blocking(move || tidy(&folder, &projects)).await);
+            }
+            Err(error) => info!(%error, "the server did not say which projects there are; asked again"),
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+}
+
+fn tidy(folder: &Folder, projects: &[ProjectName]) {
+    match folder.store.forget_records(RECORDS_UNUSED_FOR) {
+        Ok(0) => {}
+        Ok(count) => info!(count, "records of what instructions made were forgotten: nobody asked for them"),
+        Err(error) => warn!(%error, "records of what instructions made could not be looked at"),
+    }
+    if let Err(error) = folder.sources.keep_only(projects).and_then(|()| folder.keep_build_caches(projects)) {
+        warn!(%error, "what is kept of projects that are gone could not be removed");
+    }
+}

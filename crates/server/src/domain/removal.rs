@@ -1,0 +1,164 @@
+//! Removing projects and environments, and telling what stays outside.
+
+use std::sync::Arc;
+
+use pondrix_api::{EnvironmentRemoved, ImageOutside, ProjectRemoved, ReleaseOutside};
+use pondrix_core::State;
+use pondrix_core::pipeline::JobKind;
+use rusqlite::Connection;
+use tracing::{info, warn};
+
+use super::{Asker, Engine, EngineError, LiveRun};
+use crate::ports::git::copy_path;
+use crate::store::{self, Project, Running, StoreError};
+
+/// How many runs of a project are removed in one write.
+const PIECE: usize = 16;
+
+/// What runs somewhere, with where its description is.
+fn outside(c: &Connection, running: Running) -> Result<Option<ReleaseOutside>, StoreError> {
+    let Running { environment, run, job, image } = running;
+    let Some(place) = store::environment(c, &environment)? else { return Ok(None) };
+    let row = store::by_id(c, run)?;
+    let planned = row.as_ref().and_then(|row| row.plan.job(&job));
+    let manifests = match planned.map(|job| &job.kind) {
+        Some(JobKind::Rollout(rollout)) => rollout.manifests.clone(),
+        _ => Vec::new(),
+    };
+    Ok(Some(ReleaseOutside {
+        environment,
+        namespace: place.namespace,
+        kubeconfig: place.kubeconfig,
+        project: row.map(|row| row.facts.id.project.to_string()).unwrap_or_default(),
+        job: job.to_string(),
+        image,
+        manifests,
+    }))
+}
+
+fn all_outside(
+    c: &Connection,
+    project: Option<i64>,
+    environment: Option<&str>,
+) -> Result<Vec<ReleaseOutside>, StoreError> {
+    let mut releases = Vec::new();
+    for running in store::running(c, project, environment)? {
+        releases.extend(outside(c, running)?);
+    }
+    Ok(releases)
+}
+
+impl Engine {
+    /// Removes a project with everything of it: from now on nobody sees it, its runs are stopped, and when they have
+    /// ended all of it goes. What was begun is ended even when whoever asked stops waiting, or the server ends.
+    ///
+    /// # Errors
+    /// When the records cannot be read or written.
+    pub(crate) async fn remove_project(
+        self: &Arc<Self>,
+        project: &Project,
+        by: Asker,
+    ) -> Result<ProjectRemoved, EngineError> {
+        let id = project.id;
+        let (images, releases) =
+            self.store.read(move |c| Ok((store::images_outside(c, id)?, all_outside(c, Some(id), None)?))).await?;
+        let registries = self.registries().await?;
+        let mut removed = ProjectRemoved { releases, ..ProjectRemoved::default() };
+        for (repository, digest) in images {
+            match removed.images.last_mut().filter(|last| last.repository == repository) {
+                Some(last) => last.digests.push(digest),
+                None => {
+                    let host = repository.split('/').next().unwrap_or_default();
+                    let address = registries.address(host);
+                    removed.images.push(ImageOutside { repository, address, digests: vec![digest] });
+                }
+            }
+        }
+        info!(project = %project.name, by = by.name, "a project is being removed");
+        self.store.write(move |c| store::hide_project(c, id)).await?;
+        let (engine, project) = (Arc::clone(self), project.clone());
+        let ended = tokio::spawn(async move { engine.finish_removal(project.id, project.name.as_str(), &by).await });
+        removed.runs = ended.await.unwrap_or(Err(EngineError::Broke))?;
+        self.read_limits().await?;
+        Ok(removed)
+    }
+
+    /// Ends the removals that were begun before the server ended.
+    pub(super) async fn finish_removals(self: &Arc<Self>) -> Result<(), EngineError> {
+        for (id, name) in self.store.read(store::hidden_projects).await? {
+            let by = Asker { name: "the server".to_owned(), groups: Vec::new() };
+            self.finish_removal(id, name.as_str(), &by).await?;
+        }
+        Ok(())
+    }
+
+    /// Answers how many runs it had. Two at once do the same, and do no harm.
+    async fn finish_removal(self: &Arc<Self>, id: i64, name: &str, by: &Asker) -> Result<u64, EngineError> {
+        // Whoever stores a run holds this: what is live after it is all that there will be.
+        drop(self.admission.write().await);
+        for live in self.all_live().into_iter().filter(|live| live.row.facts.id.project.as_str() == name) {
+            self.end(&live, by).await?;
+        }
+        let mut runs = 0;
+        loop {
+            let removed = self.piece(self.store.write(move |c| store::remove_runs_of(c, id, PIECE))).await?;
+            if removed == 0 {
+                break;
+            }
+            runs += removed as u64;
+        }
+        let copy = copy_path("".as_ref(), name).display().to_string();
+        let logs = format!("logs/{name}");
+        self.store.write(move |c| [copy, logs].iter().try_for_each(|path| store::leave(c, path))).await?;
+        // Before its name is free: what a new project of this name keeps must not be taken for this one's.
+        self.remove_leftovers().await?;
+        self.store.write(move |c| store::remove_project(c, id)).await?;
+        info!(project = name, runs, "a project is removed");
+        Ok(runs)
+    }
+
+    /// Stops a run, and waits until it has ended.
+    async fn end(self: &Arc<Self>, live: &Arc<LiveRun>, by: &Asker) -> Result<(), EngineError> {
+        match self.stop(live, by.clone()).await {
+            // It is being stopped, or has ended.
+            Ok(()) | Err(EngineError::Refused(_)) => {}
+            Err(error) => return Err(error),
+        }
+        let mut version = live.version.subscribe();
+        loop {
+            version.borrow_and_update();
+            if live.state.lock().await.run.state.is_over() {
+                return Ok(());
+            }
+            if version.changed().await.is_err() {
+                warn!(run = %live.row.facts.id, "nobody carries this run");
+                return Ok(());
+            }
+        }
+    }
+
+    /// Removes an environment. What runs in it goes on running.
+    ///
+    /// # Errors
+    /// When a run is rolling out there.
+    pub(crate) async fn remove_environment(&self, name: &str) -> Result<Option<EnvironmentRemoved>, EngineError> {
+        for live in self.all_live() {
+            let state = live.state.lock().await;
+            let goes_there = |kind: &JobKind| matches!(kind, JobKind::Rollout(rollout) if rollout.to.value == name);
+            let mut jobs = live.row.plan.jobs().filter(|job| goes_there(&job.kind));
+            let is_rolling = |key| state.run.job(key).is_some_and(|job| job.state == State::Running);
+            if let Some(job) = jobs.find(|job| is_rolling(&job.key)) {
+                let run = &live.row.facts.id;
+                let words =
+                    format!("{run} is rolling out there ({}); wait for it, or stop it: pondrix stop {run}", job.key);
+                return Err(EngineError::Conflict(words));
+            }
+        }
+        let name = name.to_owned();
+        let removed = self.store.write(move |c| {
+            let releases = all_outside(c, None, Some(&name))?;
+            Ok(store::remove_environment(c, &name)?.then_some(EnvironmentRemoved { releases }))
+        });
+        Ok(removed.await?)
+    }
+}

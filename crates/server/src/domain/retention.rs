@@ -1,0 +1,237 @@
+//! What is kept of the past. Removing goes on beside everything else: in small pieces, each with a pause after it.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use pondrix_api::{GoingView, RetentionPreview, RetentionQuestion, RetentionRule, RetentionView};
+use pondrix_core::retention::{Contradiction, Going, Judge, Limits, Line, Rule, What};
+use pondrix_core::{ProjectName, Time};
+use rusqlite::Connection;
+use tokio::time::Instant;
+use tracing::{info, warn};
+
+use super::Engine;
+use crate::store::{self, Project, StoreError, UsedCache};
+
+/// How many runs are removed in one write.
+const PIECE: usize = 8;
+/// How many files and folders are removed before others have their turn.
+const FILES_PIECE: usize = 64;
+/// The shortest pause after a piece.
+const PIECE_PAUSE: Duration = Duration::from_millis(2);
+/// How many of what would go are listed.
+const MOST_LISTED: usize = 500;
+
+/// Why a rule is not set.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum RuleError {
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Contradiction(#[from] Contradiction),
+    #[error("there is no project `{0}`; see `pondrix project list`")]
+    NoProject(ProjectName),
+}
+
+/// What goes of one project.
+#[derive(Debug, Default)]
+struct Condemned {
+    runs: Vec<Going>,
+    caches: Vec<UsedCache>,
+}
+
+/// Judges everything of a project.
+fn condemned(c: &Connection, project: &Project, rules: &[Rule], now: Time) -> Result<Condemned, StoreError> {
+    let mut judge = Judge::new(rules, &project.name, now);
+    let runs = store::pasts(c, project.id)?.iter().filter_map(|run| judge.judge(run)).collect();
+    let mut caches = store::used_caches(c, project.id)?;
+    let limits = |scope: &str| Limits::of(rules, &project.name, &Line::Branch(scope.to_owned()));
+    caches.retain(|cache| limits(&cache.scope).cache_is_over(cache.used, now));
+    Ok(Condemned { runs, caches })
+}
+
+/// The rules with one set.
+fn with(mut rules: Vec<Rule>, rule: Rule) -> Vec<Rule> {
+    rules.retain(|one| !one.is_for_the_same(&rule));
+    rules.push(rule);
+    rules
+}
+
+/// Checks that what each rule says makes sense together with what it inherits.
+fn check(rules: &[Rule]) -> Result<(), Contradiction> {
+    let nobody: ProjectName = "x".parse().expect("a letter is a name");
+    for rule in rules {
+        let line = rule.branch.as_ref().map_or(Line::Tags, |branch| Line::Branch(branch.as_str().to_owned()));
+        Limits::of(rules, rule.project.as_ref().unwrap_or(&nobody), &line).check()?;
+    }
+    Ok(())
+}
+
+/// Removes a file or a folder. That it is gone already is as good.
+fn remove_path(path: &Path) -> std::io::Result<()> {
+    let removed = match std::fs::symlink_metadata(path) {
+        Ok(data) if data.is_dir() => std::fs::remove_dir_all(path),
+        Ok(_) => std::fs::remove_file(path),
+        Err(error) => Err(error),
+    };
+    match removed {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
+        _ => Ok(()),
+    }
+}
+
+impl Engine {
+    /// All rules.
+    pub(crate) async fn retention(&self) -> Result<RetentionView, StoreError> {
+        let rules = self.store.read(store::rules).await?;
+        let usual = RetentionRule::from(Limits::default());
+        Ok(RetentionView { rules: rules.into_iter().map(RetentionRule::from).collect(), usual })
+    }
+
+    /// Sets a rule in the place of the one for the same project and branch; one that says nothing is removed.
+    ///
+    /// # Errors
+    /// When the rules contradict each other then, or there is no such project.
+    pub(crate) async fn set_retention(&self, rule: Rule) -> Result<RetentionView, RuleError> {
+        check(&with(self.store.read(store::rules).await?, rule.clone()))?;
+        let project = rule.project.clone();
+        if !self.store.write(move |c| store::put_rule(c, &rule)).await?
+            && let Some(project) = project
+        {
+            return Err(RuleError::NoProject(project));
+        }
+        self.upkeep_wanted.notify_one();
+        Ok(self.retention().await?)
+    }
+
+    /// What would go now.
+    ///
+    /// # Errors
+    /// When the rules contradict each other with the one that is asked for, or there is no such project.
+    pub(crate) async fn retention_preview(&self, asked: RetentionQuestion) -> Result<RetentionPreview, RuleError> {
+        let mut rules = self.store.read(store::rules).await?;
+        if let Some(rule) = asked.rule {
+            rules = with(rules, rule.into());
+            check(&rules)?;
+        }
+        let now = self.clock.now();
+        let projects = self.projects_kept(asked.project.as_ref()).await?;
+        if let (Some(name), true) = (asked.project, projects.is_empty()) {
+            return Err(RuleError::NoProject(name));
+        }
+        let mut preview = RetentionPreview::default();
+        for project in projects {
+            let rules = rules.clone();
+            let found = self.store.read(move |c| {
+                let found = condemned(c, &project, &rules, now)?;
+                let runs: Vec<i64> =
+                    found.runs.iter().filter(|going| going.what == What::Run).map(|going| going.id).collect();
+                let mut going = Vec::new();
+                for one in found.runs.iter().take(MOST_LISTED) {
+                    let run = store::summary(c, one.id)?;
+                    going.extend(run.map(|run| GoingView { run, what: one.what.into(), why: one.why.to_string() }));
+                }
+                Ok((store::images_of(c, &runs)?, runs.len(), going, found))
+            });
+            let (images, runs, going, found) = found.await?;
+            preview.images += images;
+            preview.runs += runs as u64;
+            preview.logs += (found.runs.len() - runs) as u64;
+            preview.caches += found.caches.len() as u64;
+            preview.cache_bytes += found.caches.iter().map(|cache| cache.size).sum::<u64>();
+            preview.going.extend(going);
+        }
+        preview.going.sort_by_key(|going| std::cmp::Reverse(going.run.ended));
+        preview.going.truncate(MOST_LISTED);
+        Ok(preview)
+    }
+
+    /// One project, or all.
+    async fn projects_kept(&self, only: Option<&ProjectName>) -> Result<Vec<Project>, StoreError> {
+        let rows = self.store.read(store::projects).await?;
+        let projects = rows.into_iter().map(|row| row.project);
+        Ok(projects.filter(|project| only.is_none_or(|only| *only == project.name)).collect())
+    }
+
+    /// Removes what is not to be kept any more, and ends removals that were begun.
+    pub(crate) async fn remove_the_past(self: Arc<Self>) {
+        if let Err(error) = self.finish_removals().await {
+            warn!(%error, "a project's removal could not be ended; it is tried again");
+        }
+        if let Err(error) = self.remove_the_past_inner().await {
+            warn!(%error, "what is not to be kept any more could not be removed; it is tried again");
+        }
+    }
+
+    async fn remove_the_past_inner(&self) -> Result<(), StoreError> {
+        let rules = self.store.read(store::rules).await?;
+        let now = self.clock.now();
+        for project in self.projects_kept(None).await? {
+            let (of, rules) = (project.clone(), rules.clone());
+            let Condemned { runs, caches } = self.store.read(move |c| condemned(c, &of, &rules, now)).await?;
+            let (mut removed, mut without_logs) = (0, 0);
+            for piece in runs.chunks(PIECE) {
+                let piece = piece.to_vec();
+                let write = move |c: &Connection| {
+                    let mut removed = 0;
+                    for going in &piece {
+                        match going.what {
+                            What::Run => removed += usize::from(store::remove_run(c, going.id)?),
+                            What::Logs => store::remove_logs(c, going.id)?,
+                        }
+                    }
+                    Ok((removed, piece.iter().filter(|going| going.what == What::Logs).count()))
+                };
+                let (gone, logs) = self.piece(self.store.write(write)).await?;
+                removed += gone;
+                without_logs += logs;
+            }
+            let forgotten = caches.len();
+            for piece in caches.chunks(FILES_PIECE) {
+                let (piece, id) = (piece.to_vec(), project.id);
+                let write = move |c: &Connection| piece.iter().try_for_each(|cache| store::remove_cache(c, id, cache));
+                self.piece(self.store.write(write)).await?;
+            }
+            if removed + without_logs + forgotten > 0 {
+                info!(project = %project.name, runs = removed, logs = without_logs, caches = forgotten, "removed: kept for long enough");
+            }
+        }
+        self.remove_leftovers().await
+    }
+
+    /// Does a piece of work of the kind that nobody waits for: not while a backup is made, and with a pause after it
+    /// that is as long as it took.
+    pub(super) async fn piece<T>(&self, work: impl Future<Output = T>) -> T {
+        let turn = self.upkeep.read().await;
+        let began = Instant::now();
+        let done = work.await;
+        drop(turn);
+        tokio::time::sleep(began.elapsed().max(PIECE_PAUSE)).await;
+        done
+    }
+
+    /// Removes files and folders that nothing in the records refers to.
+    pub(super) async fn remove_leftovers(&self) -> Result<(), StoreError> {
+        loop {
+            let left = self.store.read(|c| store::leftovers(c, FILES_PIECE)).await?;
+            if left.is_empty() {
+                return Ok(());
+            }
+            let data: PathBuf = self.data.clone();
+            let remove = move || -> Vec<String> {
+                let is_gone = |path: &String| {
+                    remove_path(&data.join(path))
+                        .inspect_err(|error| warn!(path, %error, "it could not be removed; it is tried again"))
+                        .is_ok()
+                };
+                left.into_iter().filter(is_gone).collect()
+            };
+            let gone = self.piece(async { tokio::task::spawn_blocking(remove).await.unwrap_or_default() }).await;
+            if gone.is_empty() {
+                return Ok(());
+            }
+            self.store.write(move |c| store::forget_leftovers(c, &gone)).await?;
+        }
+    }
+}

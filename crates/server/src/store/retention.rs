@@ -1,0 +1,430 @@
+//! What is kept of the past, and removing what is not.
+
+use std::collections::HashSet;
+
+use pondrix_core::retention::{Keep, Line, Past, Rule};
+use pondrix_core::{JobKey, ProjectName, Time};
+use rusqlite::{Connection, OptionalExtension, params};
+
+use super::StoreError;
+use super::projects::project_of;
+use super::records::remove_image;
+use super::runs::name_of;
+
+/// How many releases of a job an environment can return to, with the one that it runs.
+const RELEASES_KEPT: i64 = 5;
+
+/// A cache, as far as it matters for how long it is kept.
+#[derive(Clone, Debug)]
+pub(crate) struct UsedCache {
+    pub(crate) scope: String,
+    pub(crate) key: String,
+    pub(crate) size: u64,
+    pub(crate) used: Time,
+}
+
+/// All rules.
+pub(crate) fn rules(connection: &Connection) -> Result<Vec<Rule>, StoreError> {
+    let mut statement = connection.prepare_cached(
+        "SELECT p.name, k.branch, k.body FROM retention_rules k LEFT JOIN projects p ON p.id = k.project
+         ORDER BY p.name, k.branch",
+    )?;
+    let rows = statement.query_map([], |row| {
+        Ok((row.get::<_, Option<String>>(0)?, row.get::<_, Option<String>>(1)?, row.get::<_, String>(2)?))
+    })?;
+    rows.map(|row| {
+        let (project, branch, body) = row?;
+        let keep: Keep = serde_json::from_str(&body)?;
+        // Both were checked before they were stored.
+        let (project, branch) = (serde_json::to_value(project)?, serde_json::to_value(branch)?);
+        Ok(Rule { project: serde_json::from_value(project)?, branch: serde_json::from_value(branch)?, keep })
+    })
+    .collect()
+}
+
+/// Sets a rule in the place of the one for the same, or removes it where it says nothing. Answers whether there is
+/// such a project.
+pub(crate) fn put_rule(connection: &Connection, rule: &Rule) -> Result<bool, StoreError> {
+    let project = match &rule.project {
+        None => None,
+        Some(name) => match super::project(connection, name.as_str())? {
+            Some(project) => Some(project.id),
+            None => return Ok(false),
+        },
+    };
+    let branch = rule.branch.as_ref().map(|branch| branch.as_str());
+    connection
+        .prepare_cached("DELETE FROM retention_rules WHERE project IS ?1 AND branch IS ?2")?
+        .execute(params![project, branch])?;
+    if !rule.keep.is_empty() {
+        connection
+            .prepare_cached("INSERT INTO retention_rules (project, branch, body) VALUES (?1, ?2, ?3)")?
+            .execute(params![project, branch, serde_json::to_string(&rule.keep)?])?;
+    }
+    Ok(true)
+}
+
+/// Whether an environment runs what a run `r` built or rolled out, or could return to it, or a branch that is there has
+/// no newer image than one of it.
+const IS_NEEDED: &str = "(EXISTS (SELECT 1 FROM releases e WHERE e.run = r.id)
+     OR EXISTS (SELECT 1 FROM image_records i JOIN releases e ON e.image = i.repository || '@' || i.digest
+                WHERE i.run = r.id)
+     OR EXISTS (SELECT 1 FROM images m JOIN branches b ON b.project = m.project AND b.name = m.branch
+                WHERE m.run = r.id))";
+
+/// The runs of a project, the newest first, each with what it is for whoever judges it.
+pub(crate) fn pasts(connection: &Connection, project: i64) -> Result<Vec<Past>, StoreError> {
+    let mut branches = connection.prepare_cached("SELECT name FROM branches WHERE project = ?1")?;
+    let there: HashSet<String> = branches.query_map([project], |row| row.get(0))?.collect::<Result<_, _>>()?;
+    let mut statement = connection.prepare_cached(&format!(
+        "SELECT id, branch, tag IS NOT NULL, files IS NOT NULL, ended, rerun_of, logs <> 2,
+                state IN ('queued', 'waiting', 'running'), {IS_NEEDED}
+         FROM runs r WHERE project = ?1 ORDER BY id DESC"
+    ))?;
+    let rows = statement.query_map([project], |row| {
+        let (id, branch): (i64, String) = (row.get(0)?, row.get(1)?);
+        let line = match (row.get(2)?, row.get(3)?) {
+            (_, true) => Line::Tries,
+            (true, false) => Line::Tags,
+            (false, false) => Line::Branch(branch),
+        };
+        let is_there = !matches!(&line, Line::Branch(branch) if !there.contains(branch));
+        let goes_on: bool = row.get(7)?;
+        let ended = row.get::<_, Option<i64>>(4)?.map(Time::from_millis).filter(|_| !goes_on);
+        let (rerun_of, has_logs) = (row.get(5)?, row.get(6)?);
+        Ok(Past { id, line, is_there, ended, rerun_of, is_needed: row.get(8)?, has_logs })
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// How many images have their newest run among these, so that they would go with them.
+pub(crate) fn images_of(connection: &Connection, runs: &[i64]) -> Result<u64, StoreError> {
+    let mut statement = connection.prepare_cached("SELECT count(*) FROM image_records WHERE run = ?1")?;
+    let mut total = 0;
+    for run in runs {
+        total += statement.query_row([run], |row| row.get::<_, i64>(0))?.unsigned_abs();
+    }
+    Ok(total)
+}
+
+/// Whether a run may be removed as things stand now: it is over, nothing needs it, and no other does it again.
+fn may_go(connection: &Connection, run: i64) -> Result<bool, StoreError> {
+    let question = format!(
+        "SELECT state NOT IN ('queued', 'waiting', 'running') AND NOT {IS_NEEDED}
+         AND NOT EXISTS (SELECT 1 FROM runs o WHERE o.rerun_of = r.id) FROM runs r WHERE id = ?1"
+    );
+    Ok(connection.prepare_cached(&question)?.query_row([run], |row| row.get(0)).optional()?.unwrap_or(false))
+}
+
+/// Removes a run with all that hangs on it, unless something has come to need it. Answers whether it did.
+pub(crate) fn remove_run(connection: &Connection, run: i64) -> Result<bool, StoreError> {
+    if !may_go(connection, run)? {
+        return Ok(false);
+    }
+    remove_run_anyway(connection, run)?;
+    Ok(true)
+}
+
+fn remove_run_anyway(connection: &Connection, run: i64) -> Result<(), StoreError> {
+    leave_logs(connection, run)?;
+    let question = "SELECT files, plan FROM runs WHERE id = ?1";
+    let (files, plan): (Option<String>, Option<i64>) =
+        connection.prepare_cached(question)?.query_row([run], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    let mut images = connection.prepare_cached("SELECT repository, digest FROM image_records WHERE run = ?1")?;
+    let images: Vec<(String, String)> =
+        images.query_map([run], |row| Ok((row.get(0)?, row.get(1)?)))?.collect::<Result<_, _>>()?;
+    // A tag that a later run has set to the same image is that run's from now on.
+    for change in [
+        "UPDATE image_tags SET run = last_run, last_run = NULL WHERE run = ?1 AND last_run <> ?1",
+        "UPDATE image_tags SET last_run = NULL WHERE last_run = ?1",
+        "DELETE FROM image_tags WHERE run = ?1",
+        "DELETE FROM images WHERE run = ?1",
+    ] {
+        connection.prepare_cached(change)?.execute([run])?;
+    }
+    for (repository, digest) in images {
+        remove_image(connection, run, &repository, &digest)?;
+    }
+    for table in
+        ["events", "leases", "artifacts", "failed_tests", "tested_jobs", "before_rollouts", "tag_grants", "releases"]
+    {
+        connection.prepare_cached(&format!("DELETE FROM {table} WHERE run = ?1"))?.execute([run])?;
+    }
+    connection.prepare_cached("DELETE FROM runs WHERE id = ?1")?.execute([run])?;
+    connection
+        .prepare_cached("DELETE FROM plans WHERE id = ?1 AND NOT EXISTS (SELECT 1 FROM runs WHERE plan = ?1)")?
+        .execute([plan])?;
+    if let Some(files) = files {
+        leave(connection, &format!("tries/{files}"))?;
+    }
+    Ok(())
+}
+
+/// Notes that nothing refers to a file or folder any more.
+pub(crate) fn leave(connection: &Connection, path: &str) -> Result<(), StoreError> {
+    connection.prepare_cached("INSERT INTO leftovers (path) VALUES (?1) ON CONFLICT DO NOTHING")?.execute([path])?;
+    Ok(())
+}
+
+fn leave_logs(connection: &Connection, run: i64) -> Result<(), StoreError> {
+    match name_of(connection, run)? {
+        Some(name) => leave(connection, &format!("logs/{}/{}", name.project, name.number)),
+        None => Ok(()),
+    }
+}
+
+/// Files and folders that nothing refers to: at most so many.
+pub(crate) fn leftovers(connection: &Connection, most: usize) -> Result<Vec<String>, StoreError> {
+    let mut statement = connection.prepare_cached("SELECT path FROM leftovers LIMIT ?1")?;
+    let rows = statement.query_map([most as i64], |row| row.get(0))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// They are gone.
+pub(crate) fn forget_leftovers(connection: &Connection, paths: &[String]) -> Result<(), StoreError> {
+    let mut statement = connection.prepare_cached("DELETE FROM leftovers WHERE path = ?1")?;
+    paths.iter().try_for_each(|path| statement.execute([path]).map(|_| ()))?;
+    Ok(())
+}
+
+/// Gives up the logs of a run.
+pub(crate) fn remove_logs(connection: &Connection, run: i64) -> Result<(), StoreError> {
+    leave_logs(connection, run)?;
+    connection.prepare_cached("UPDATE runs SET logs = 2 WHERE id = ?1")?.execute([run])?;
+    Ok(())
+}
+
+/// The caches of a project.
+pub(crate) fn used_caches(connection: &Connection, project: i64) -> Result<Vec<UsedCache>, StoreError> {
+    let mut statement = connection.prepare_cached("SELECT scope, key, size, used FROM caches WHERE project = ?1")?;
+    let rows = statement.query_map([project], |row| {
+        let (size, used) = (row.get::<_, i64>(2)?.unsigned_abs(), Time::from_millis(row.get(3)?));
+        Ok(UsedCache { scope: row.get(0)?, key: row.get(1)?, size, used })
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// Forgets a cache, unless it was used since.
+pub(crate) fn remove_cache(connection: &Connection, project: i64, cache: &UsedCache) -> Result<(), StoreError> {
+    connection
+        .prepare_cached("DELETE FROM caches WHERE project = ?1 AND scope = ?2 AND key = ?3 AND used = ?4")?
+        .execute(params![project, cache.scope, cache.key, cache.used.millis()])?;
+    Ok(())
+}
+
+/// Forgets releases that are too old to be returned to.
+pub(super) fn forget_old_releases(
+    connection: &Connection,
+    environment: &str,
+    project: i64,
+    job: &str,
+) -> Result<(), StoreError> {
+    connection
+        .prepare_cached(
+            "DELETE FROM releases WHERE environment = ?1 AND project = ?2 AND job = ?3 AND id NOT IN (
+             SELECT id FROM releases WHERE environment = ?1 AND project = ?2 AND job = ?3 ORDER BY id DESC LIMIT ?4)",
+        )?
+        .execute(params![environment, project, job, RELEASES_KEPT])?;
+    Ok(())
+}
+
+/// Hides a project that is to be removed: nothing of it starts any more, and nobody sees it.
+pub(crate) fn hide_project(connection: &Connection, project: i64) -> Result<(), StoreError> {
+    connection.prepare_cached("UPDATE projects SET is_removed = 1 WHERE id = ?1")?.execute([project])?;
+    // Runs hold their environment's last release; it is no environment's any more.
+    connection.prepare_cached("DELETE FROM releases WHERE project = ?1")?.execute([project])?;
+    Ok(())
+}
+
+/// Projects whose removal was begun.
+pub(crate) fn hidden_projects(connection: &Connection) -> Result<Vec<(i64, ProjectName)>, StoreError> {
+    let question = "SELECT id, name, repository, hook_secret FROM projects WHERE is_removed";
+    let mut statement = connection.prepare_cached(question)?;
+    let rows = statement.query_map([], |row| project_of(row).map(|project| (project.id, project.name)))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// Removes the newest runs of a project, at most so many; answers how many.
+pub(crate) fn remove_runs_of(connection: &Connection, project: i64, most: usize) -> Result<usize, StoreError> {
+    let question = "SELECT id FROM runs WHERE project = ?1 ORDER BY id DESC LIMIT ?2";
+    let mut statement = connection.prepare_cached(question)?;
+    let ids: Vec<i64> =
+        statement.query_map(params![project, most as i64], |row| row.get(0))?.collect::<Result<_, _>>()?;
+    ids.iter().try_for_each(|id| remove_run_anyway(connection, *id))?;
+    Ok(ids.len())
+}
+
+/// Removes a project that has no more runs, with everything else of it.
+pub(crate) fn remove_project(connection: &Connection, project: i64) -> Result<(), StoreError> {
+    for table in [
+        "branches",
+        "tags",
+        "schedules",
+        "secrets",
+        "caches",
+        "images",
+        "base_starts",
+        "tested_jobs",
+        "releases",
+        "retention_rules",
+    ] {
+        connection.prepare_cached(&format!("DELETE FROM {table} WHERE project = ?1"))?.execute([project])?;
+    }
+    connection.prepare_cached("DELETE FROM projects WHERE id = ?1")?.execute([project])?;
+    Ok(())
+}
+
+/// The images of a project: the repository and the digest of each.
+pub(crate) fn images_outside(connection: &Connection, project: i64) -> Result<Vec<(String, String)>, StoreError> {
+    let mut statement = connection.prepare_cached(
+        "SELECT i.repository, i.digest FROM image_records i JOIN runs r ON r.id = i.run WHERE r.project = ?1
+         ORDER BY i.repository, i.created",
+    )?;
+    let rows = statement.query_map([project], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// What runs in environments: of one project, or in one of them.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Running {
+    pub(crate) environment: String,
+    pub(crate) run: i64,
+    pub(crate) job: JobKey,
+    pub(crate) image: String,
+}
+
+/// See [`Running`].
+pub(crate) fn running(
+    connection: &Connection,
+    project: Option<i64>,
+    environment: Option<&str>,
+) -> Result<Vec<Running>, StoreError> {
+    let mut statement = connection.prepare_cached(
+        "SELECT environment, run, job, image FROM running_images
+         WHERE (?1 IS NULL OR project = ?1) AND (?2 IS NULL OR environment = ?2) ORDER BY environment, project, job",
+    )?;
+    let rows = statement.query_map(params![project, environment], |row| {
+        let job = JobKey::from_text(&row.get::<_, String>(2)?);
+        Ok(Running { environment: row.get(0)?, run: row.get(1)?, job, image: row.get(3)? })
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::scripted::connection;
+    use super::super::*;
+    use super::*;
+
+    const DIGEST: &str = "sha256:aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa";
+
+    /// A project, and runs of it that are over.
+    fn runs(c: &Connection, ids: std::ops::RangeInclusive<i64>) {
+        let project = "INSERT INTO projects (id, name, repository, hook_secret, added) VALUES (1, 'desk', 'x', 'y', 1)";
+        c.execute(project, []).unwrap();
+        c.execute("INSERT INTO plans VALUES (5, x'00', '{}')", []).unwrap();
+        for id in ids {
+            let run = "INSERT INTO runs (id, project, number, start, branch, commit_id, commit_time, title, author,
+                       pipeline, faults, state, created, ended, plan)
+                       VALUES (?1, 1, ?1, 'manual', 'main', 'c', 1, 't', 'a', 'null', '[]', 'passed', 1, ?1, 5)";
+            c.execute(run, [id]).unwrap();
+            c.execute("INSERT INTO events (run, at, version, body) VALUES (?1, 1, 2, '{}')", [id]).unwrap();
+        }
+    }
+
+    /// A run pushes an image of one layer under a tag.
+    fn push(c: &Connection, run: i64, tag: &str) {
+        let (job, repository) = (JobKey::new("package", "desk"), "x.test/desk".parse().unwrap());
+        let digest: pondrix_core::image::Digest = DIGEST.parse().unwrap();
+        let layer =
+            serde_json::json!({ "digest": DIGEST, "diff_id": DIGEST, "size": 1, "made_by": "", "of_base": false });
+        let record = serde_json::json!({ "repository": "x.test/desk", "digest": DIGEST, "base": null, "layers": [layer],
+                                          "packages": [] });
+        let record = PackedRecord::new(serde_json::from_value(record).unwrap()).unwrap();
+        put_record(c, run, &job, &record, Time::from_millis(run)).unwrap();
+        put_listing(c, &digest, &PackedListing::new(&[]).unwrap()).unwrap();
+        put_tags(c, run, &repository, &digest, &[tag.parse().unwrap()], Time::from_millis(run)).unwrap();
+    }
+
+    fn count(c: &Connection, table: &str) -> i64 {
+        c.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0)).unwrap()
+    }
+
+    #[test]
+    fn an_image_goes_with_the_last_run_that_pushed_it_and_its_layers_lists_with_it() {
+        let c = connection();
+        runs(&c, 1..=3);
+        push(&c, 1, "edge");
+        push(&c, 2, "edge");
+        push(&c, 3, "other");
+        assert!(remove_run(&c, 1).unwrap());
+        let image = images(&c, None, None, 9).unwrap().remove(0);
+        assert_eq!((image.run.as_str(), image.tags), ("desk#3", vec!["edge".to_owned(), "other".to_owned()]));
+        assert_eq!(tag_changes(&c, "x.test/desk", 9).unwrap().last().unwrap().run, "desk#2", "who set it last");
+        assert!(remove_run(&c, 3).unwrap());
+        assert_eq!(images(&c, None, None, 9).unwrap()[0].run, "desk#2");
+        assert!(remove_run(&c, 2).unwrap());
+        for table in ["runs", "events", "plans", "image_records", "image_tags", "image_layers", "layer_listings"] {
+            assert_eq!(count(&c, table), 0, "{table}");
+        }
+        assert_eq!(leftovers(&c, 9).unwrap(), ["logs/desk/1", "logs/desk/2", "logs/desk/3"]);
+    }
+
+    #[test]
+    fn what_an_environment_could_return_to_stays_and_older_releases_do_not() {
+        let c = connection();
+        runs(&c, 1..=7);
+        push(&c, 1, "edge");
+        let job = JobKey::new("staging", "desk");
+        put_running(&c, 2, &job, "staging", &format!("x.test/desk@{DIGEST}")).unwrap();
+        let stays = |id| !remove_run(&c, id).unwrap();
+        assert!(stays(1) && stays(2), "it runs what 1 built and 2 brought there");
+        for run in 3..=7 {
+            put_running(&c, run, &job, "staging", &format!("x.test/desk@{run}")).unwrap();
+        }
+        assert!(!stays(1) && !stays(2) && stays(3) && stays(7));
+        assert_eq!(running(&c, None, Some("staging")).unwrap().len(), 1);
+        remove_environment(&c, "staging").unwrap();
+        assert!(!stays(3));
+    }
+
+    #[test]
+    fn a_run_that_another_does_again_or_that_goes_on_or_has_the_newest_image_of_a_branch_is_not_removed() {
+        let c = connection();
+        runs(&c, 1..=4);
+        c.execute("UPDATE runs SET rerun_of = 1 WHERE id = 2", []).unwrap();
+        c.execute("UPDATE runs SET state = 'running' WHERE id = 3", []).unwrap();
+        c.execute("INSERT INTO branches (project, name, commit_id) VALUES (1, 'main', 'c')", []).unwrap();
+        let image =
+            "INSERT INTO images (project, branch, job, repository, digest, run) VALUES (1, 'main', 'j', 'r', 'd', 4)";
+        c.execute(image, []).unwrap();
+        for id in [1, 3, 4] {
+            assert!(!remove_run(&c, id).unwrap(), "{id}");
+        }
+        let judged: Vec<_> = pasts(&c, 1).unwrap().iter().map(|past| (past.id, past.is_needed)).collect();
+        assert_eq!(judged, [(4, true), (3, false), (2, false), (1, false)]);
+        assert!(remove_run(&c, 2).unwrap() && remove_run(&c, 1).unwrap());
+        c.execute("DELETE FROM branches", []).unwrap();
+        assert!(remove_run(&c, 4).unwrap(), "the branch is gone, and what it built with it");
+    }
+
+    #[test]
+    fn rules_are_set_in_the_place_of_those_for_the_same_and_removed_when_they_say_nothing() {
+        let c = connection();
+        runs(&c, 1..=1);
+        let rule = |project: Option<&str>, text: serde_json::Value| Rule {
+            project: project.map(|name| name.parse().unwrap()),
+            branch: None,
+            keep: serde_json::from_value(text).unwrap(),
+        };
+        assert!(put_rule(&c, &rule(None, serde_json::json!({ "runs": "90d" }))).unwrap());
+        assert!(put_rule(&c, &rule(None, serde_json::json!({ "runs": "forever" }))).unwrap());
+        assert!(put_rule(&c, &rule(Some("desk"), serde_json::json!({ "at_least": 3 }))).unwrap());
+        assert!(!put_rule(&c, &rule(Some("nobody"), serde_json::json!({ "at_least": 3 }))).unwrap());
+        let all = rules(&c).unwrap();
+        assert_eq!(all.len(), 2);
+        assert_eq!(serde_json::to_value(&all[0]).unwrap()["runs"], "forever");
+        put_rule(&c, &rule(Some("desk"), serde_json::json!({}))).unwrap();
+        assert_eq!(rules(&c).unwrap().len(), 1);
+    }
+}
