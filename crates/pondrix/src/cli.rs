@@ -60,6 +60,8 @@ pub(crate) enum Command {
     Environment(commands::environment::Environment),
     #[command(subcommand)]
     Secret(commands::secret::Secret),
+    Backup(commands::backup::Backup),
+    Restore(commands::restore::Restore),
     #[command(subcommand)]
     Retention(commands::retention::Retention),
     Check(commands::check::Check),

@@ -36,7 +36,8 @@ pub(crate) enum FileError {
 /// How long a content stays that nothing refers to: whoever sent it is about to say what it is for.
 const UNNEEDED_FOR: Duration = Duration::from_secs(3600);
 
-fn digest_of(mut reader: impl Read) -> io::Result<Digest> {
+/// The digest of what is read.
+pub(crate) fn digest_of(mut reader: impl Read) -> io::Result<Digest> {
     let mut hash = Sha256::new();
     let mut buffer = vec![0; 128 * 1024];
     loop {
@@ -52,7 +53,8 @@ impl Files {
         Self { folder, presence: Arc::default() }
     }
 
-    fn path(&self, digest: &Digest) -> PathBuf {
+    /// Where a content is.
+    pub(crate) fn path(&self, digest: &Digest) -> PathBuf {
         let hex = digest.hex();
         self.folder.join(&hex[..2]).join(format!("{hex}.zst"))
     }

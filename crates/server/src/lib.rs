@@ -8,12 +8,14 @@
 mod access;
 mod archives;
 mod backoff;
+mod backup;
 mod console;
 mod contents;
 mod domain;
 mod http;
 mod logs;
 mod ports;
+mod private;
 mod scheduler;
 mod seal;
 mod serve;
@@ -23,5 +25,6 @@ mod testing;
 mod tries;
 mod workers;
 
+pub use backup::{BackupError, Checked, Restored, check_backup, restore};
 pub use http::openapi_document;
 pub use serve::{Server, ServerConfig, Tokens};

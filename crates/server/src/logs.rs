@@ -47,6 +47,15 @@ impl Logs {
         Arc::clone(open.entry((run.clone(), job.clone())).or_insert_with(make))
     }
 
+    /// The files of the logs of a run.
+    pub(crate) fn files(&self, project: &str, number: u64) -> Vec<PathBuf> {
+        let folder = self.folder.join(project).join(number.to_string());
+        let mut files: Vec<_> =
+            fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
+        files.sort();
+        files
+    }
+
     /// Forgets the open logs of a run that is over. Who follows one keeps it.
     pub(crate) fn forget(&self, run: &RunId) {
         locked(&self.open).retain(|(of, _), _| of != run);

@@ -35,7 +35,7 @@ impl Seal {
         if !file.exists() {
             let mut key = [0; 32];
             getrandom::fill(&mut key).with_context(told)?;
-            crate::serve::write_private(file, &key).with_context(told)?;
+            crate::private::write_private(file, &key).with_context(told)?;
         }
         let key = std::fs::read(file).with_context(told)?;
         let cipher = XChaCha20Poly1305::new_from_slice(&key);

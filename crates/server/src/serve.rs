@@ -11,9 +11,11 @@ use tokio_util::sync::CancellationToken;
 use tracing::info;
 
 use crate::access;
+use crate::backup;
 use crate::domain::{Engine, PreflightOrders};
 use crate::http::{self, App};
 use crate::ports::{Clock, Ports};
+use crate::private::write_private;
 use crate::seal::Seal;
 use crate::store::{self, Store, TokenKind};
 use crate::workers::{self, watcher::Watcher};
@@ -48,16 +50,6 @@ pub struct Server {
     preflights: PreflightOrders,
 }
 
-/// Writes a file that only its owner can read, whole or not at all.
-pub(crate) fn write_private(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
-    use std::io::Write as _;
-    use std::os::unix::fs::OpenOptionsExt as _;
-    let unfinished = path.with_extension("new");
-    let mut file = std::fs::File::options().create(true).truncate(true).write(true).mode(0o600).open(&unfinished)?;
-    file.write_all(bytes)?;
-    std::fs::rename(&unfinished, path)
-}
-
 impl Server {
     /// Opens the records and makes the tokens that are not there yet.
     ///
@@ -66,6 +58,7 @@ impl Server {
     pub async fn open(config: ServerConfig) -> anyhow::Result<(Self, Tokens)> {
         let told = || format!("{} cannot be the server's folder", config.data.display());
         std::fs::create_dir_all(config.data.join("repositories")).with_context(told)?;
+        backup::remove_unfinished(&config.data);
         let store = Store::open(&config.data.join("records.db")).with_context(told)?;
         let ports = Ports::real();
         let admin = Self::new_admin_token(&store, &ports.clock).await?;

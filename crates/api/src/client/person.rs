@@ -1,6 +1,6 @@
 //! What people and their programs ask for.
 
-use futures_util::Stream;
+use futures_util::{Stream, TryStreamExt};
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use pondrix_core::pipeline::TemplateName;
 use pondrix_core::{ProjectName, RunId};
@@ -332,6 +332,19 @@ impl Client {
         let path = format!("{}/jobs/{}/artifacts/{name}/archive", run_path(run), job.replace('/', "~"));
         let response = self.wire.send(self.wire.http.get(self.wire.url(&path))).await?;
         response.bytes().await.map(|bytes| bytes.to_vec()).map_err(|error| self.wire.unreachable(&error))
+    }
+
+    /// A backup, as it comes. What comes is whole only when its last entry says so.
+    ///
+    /// # Errors
+    /// See [`ClientError`]; an item is one when the rest does not arrive.
+    pub async fn backup(
+        &self,
+        records_only: bool,
+    ) -> Result<impl Stream<Item = Result<impl AsRef<[u8]> + use<>, ClientError>>, ClientError> {
+        let url = self.wire.url(&format!("/api/v1/backup?records_only={records_only}"));
+        let response = self.wire.send(self.wire.http.get(url)).await?;
+        Ok(response.bytes_stream().map_err(|error| self.wire.unreachable(&error)))
     }
 
     /// The tests of a job that are flaky.

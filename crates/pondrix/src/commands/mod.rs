@@ -2,6 +2,7 @@
 
 pub(crate) mod answer;
 pub(crate) mod artifact;
+pub(crate) mod backup;
 pub(crate) mod check;
 pub(crate) mod demo;
 pub(crate) mod draft;
@@ -17,6 +18,7 @@ pub(crate) mod project;
 pub(crate) mod registry;
 pub(crate) mod removed;
 pub(crate) mod rerun;
+pub(crate) mod restore;
 pub(crate) mod retention;
 pub(crate) mod run_name;
 pub(crate) mod runner;
@@ -49,6 +51,8 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Registry(command) => command.run(global).await,
         Command::Image(command) => command.run(global).await,
         Command::Environment(command) => command.run(global).await,
+        Command::Backup(command) => command.run(global).await,
+        Command::Restore(command) => command.run(global),
         Command::Retention(command) => command.run(global).await,
         Command::Secret(command) => command.run(global).await,
         Command::Check(command) => command.run(global).await,

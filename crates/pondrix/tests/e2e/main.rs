@@ -5,6 +5,7 @@
 mod access;
 mod again;
 mod artifacts;
+mod backups;
 mod bad_input;
 mod bases;
 mod browser;

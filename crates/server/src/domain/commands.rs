@@ -194,6 +194,14 @@ impl Engine {
         }
     }
 
+    /// Gives up jobs whose runners are those of the server that the records were copied of.
+    pub(super) async fn give_up_restored(self: &Arc<Self>, leases: Vec<Lease>) {
+        for lease in leases {
+            let event = lost(&lease, format!("runner {} had it when the backup was made", lease.runner));
+            self.give_up(&lease, event).await;
+        }
+    }
+
     async fn give_up(self: &Arc<Self>, lease: &Lease, event: Event) {
         let Some(live) = self.live(&lease.run) else {
             self.scheduler.release(lease.run.clone(), lease.job.clone());

@@ -89,7 +89,7 @@ pub(crate) struct Engine {
     /// follows a copy of it that nothing ever happens to.
     admission: RwLock<()>,
     /// Held for reading by what removes the past, and for writing by what needs all of it to stay for a while.
-    pub(crate) upkeep: RwLock<()>,
+    pub(crate) upkeep: Arc<RwLock<()>>,
     /// Told when there may be something to remove before it would be looked for.
     pub(crate) upkeep_wanted: Notify,
     preflights: mpsc::UnboundedSender<Arc<LiveRun>>,
@@ -157,7 +157,7 @@ impl Engine {
             live: Mutex::default(),
             fetching: Mutex::default(),
             admission: RwLock::new(()),
-            upkeep: RwLock::new(()),
+            upkeep: Arc::new(RwLock::new(())),
             upkeep_wanted: Notify::new(),
             preflights,
             changes: broadcast::channel(CHANGES_KEPT).0,
@@ -170,6 +170,7 @@ impl Engine {
     pub(crate) async fn resume(self: &Arc<Self>) -> Result<(), StoreError> {
         self.read_limits().await?;
         self.read_paused().await?;
+        let is_restored = self.store.read(store::is_restored).await?;
         let mut all = Vec::new();
         for id in self.store.read(store::going_on).await? {
             let Some(live) = self.load_readable(id).await? else { continue };
@@ -178,10 +179,11 @@ impl Engine {
             info!(run = %live.row.facts.id, "taken up again");
             all.push(live);
         }
-        for lease in self.store.read(store::leases).await?.into_iter().map(Lease::from) {
+        let leases: Vec<Lease> = self.store.read(store::leases).await?.into_iter().map(Lease::from).collect();
+        for lease in &leases {
             if let Some(live) = self.live(&lease.run) {
                 live.state.lock().await.leases.insert(lease.job.clone(), lease.number);
-                self.scheduler.lease(lease, true);
+                self.scheduler.lease(lease.clone(), true);
             }
         }
         for live in &all {
@@ -189,6 +191,16 @@ impl Engine {
             self.scheduler.update(live.row.facts.id.clone(), Some(state.run.locks_held()));
         }
         for live in all {
+            if is_restored {
+                // The world has gone on since: what it was about to do may long be done, or wrong.
+                let event = Event::StopAsked { by: "restoring the backup".to_owned() };
+                self.record(&live, &event).await.or_else(|error| match error {
+                    EngineError::Store(error) => Err(error),
+                    _ => Ok(()),
+                })?;
+                let own = leases.iter().filter(|lease| lease.run == live.row.facts.id);
+                self.give_up_restored(own.cloned().collect()).await;
+            }
             let state = live.state.lock().await;
             if state.run.state == State::Queued {
                 drop(state);
@@ -202,6 +214,9 @@ impl Engine {
             }
             drop(state);
             self.supersede(&live).await;
+        }
+        if is_restored {
+            self.store.write(store::forget_restored).await?;
         }
         Ok(())
     }

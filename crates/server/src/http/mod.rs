@@ -5,6 +5,7 @@
 
 mod artifacts;
 mod auth;
+mod backup;
 mod document;
 mod error;
 mod health;
@@ -99,6 +100,7 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(settings::remove_environment))
         .routes(routes!(retention::show, retention::set))
         .routes(routes!(retention::preview))
+        .routes(routes!(backup::make))
         .routes(routes!(registries::list, registries::set))
         .routes(routes!(images::list))
         .routes(routes!(images::show))

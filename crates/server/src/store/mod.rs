@@ -5,6 +5,7 @@
 
 mod access;
 mod artifacts;
+mod backup;
 mod event_form;
 mod images;
 mod plans;
@@ -36,6 +37,7 @@ pub(crate) use artifacts::{
     ArtifactRow, CacheRow, all_artifacts, artifact, find_cache, put_artifact, put_cache, put_tests, remove_artifacts,
     test_history, unneeded,
 };
+pub(crate) use backup::{Proof, copy, forget_restored, is_restored, prove};
 pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, grant_tag, put_image, rollout_overtaken};
 pub(crate) use projects::{
     Project, ProjectRow, add as add_project, all as projects, by_name as project, put_share, refs, see, see_ref,
@@ -122,6 +124,8 @@ pub(crate) enum StoreError {
     Panicked,
     #[error("{0} is there already")]
     Exists(String),
+    #[error("the copy of the records is not sound: {0}")]
+    Copy(String),
     #[error("an older project {0} is still being removed; try again in a moment")]
     BeingRemoved(String),
 }
@@ -152,7 +156,8 @@ impl StoreError {
             | Self::Ended
             | Self::Panicked
             | Self::Exists(_)
-            | Self::BeingRemoved(_) => false,
+            | Self::BeingRemoved(_)
+            | Self::Copy(_) => false,
         }
     }
 }
