@@ -14,6 +14,7 @@ mod contents;
 mod domain;
 mod http;
 mod logs;
+mod off_thread;
 mod ports;
 mod private;
 mod scheduler;

@@ -234,3 +234,21 @@ async fn an_environment_is_removed_but_not_while_something_is_rolling_out_there(
     let ended = world.end_of(&second).await;
     assert!(ended.missing.iter().any(|missing| missing.what.contains("staging")), "{:?}", ended.missing);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn logs_are_compressed_some_time_after_the_end_and_are_read_and_followed_as_before() {
+    let world = World::new().await;
+    let job = one_job("step \"seq 1 200000 | sed 's/^/a line of a bed of lilies /'\"");
+    let (_, run) = world.run_of_pipeline("gate", &job).await;
+    world.passes(&run).await;
+    let before = world.log(&run, "verify/unit").await;
+    assert!(before.len() > 6_000_000, "{}", before.len());
+    let folder = world.folder.path().join("server/logs/gate/1");
+    let (plain, packed) = (folder.join("verify.unit.log"), folder.join("verify.unit.log.zst"));
+    until("the log to be compressed", async || (packed.exists() && !plain.exists()).then_some(())).await;
+    let size = std::fs::metadata(packed).unwrap().len();
+    assert!(size * 5 < before.len() as u64, "{size} of {}", before.len());
+    assert_eq!(world.log(&run, "verify/unit").await, before);
+    let followed = world.pondrix(&["log", "--follow", &run.to_string(), "verify/unit"]).await;
+    assert_eq!((followed.status, followed.out == before), (0, true), "{}", followed.err);
+}

@@ -9,6 +9,7 @@ use pondrix_core::{JobKey, RunId, State, Time, junit, retention};
 use tracing::{info, warn};
 
 use super::{Engine, LiveRun};
+use crate::off_thread::off_thread;
 use crate::store::{self, ArtifactRow, CacheRow, StoreError};
 
 /// How many of a job's runs have their files kept, however long they are to be.
@@ -207,7 +208,7 @@ impl Engine {
             warn!(%error, "artifacts could not be looked at");
         }
         let tries = self.tries.clone();
-        drop(tokio::task::spawn_blocking(move || tries.prune(std::time::SystemTime::now())).await);
+        off_thread(move || tries.prune(std::time::SystemTime::now())).await;
     }
 
     async fn tidy_inner(&self) -> Result<(), StoreError> {
@@ -223,14 +224,14 @@ impl Engine {
             info!(count = over.len(), "artifacts were removed");
         }
         let files = self.files.clone();
-        let idle = tokio::task::spawn_blocking(move || files.idle()).await.unwrap_or_default();
+        let idle = off_thread(move || files.idle()).await;
         for piece in idle.chunks(CONTENTS_PIECE) {
             let asked = piece.to_vec();
             let remove = async {
                 let unneeded = self.store.read(move |c| store::unneeded(c, asked)).await?;
                 let files = self.files.clone();
                 let remove = move || unneeded.iter().for_each(|digest| files.remove_idle(digest));
-                drop(tokio::task::spawn_blocking(remove).await);
+                off_thread(remove).await;
                 Ok::<_, StoreError>(())
             };
             self.piece(remove).await?;

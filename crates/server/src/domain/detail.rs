@@ -59,20 +59,20 @@ impl Engine {
         let run = &run;
         let summary =
             if live.row.faults.is_empty() { live.summary(&summary_row(run)) } else { live.row.summary.clone() };
-        let failure = run.first_failure().map(|(job, step)| {
-            let log = self.logs.log(&live.row.facts.id, &job.key);
-            let last_lines = match step {
-                Some((_, step)) => log.last_lines(step.log_start, step.log_end, LINES_SHOWN),
-                None => log.last_lines(0, None, LINES_SHOWN),
-            };
-            FailureView {
-                job: job.key.to_string(),
-                step: step.map(|(_, step)| step.name.clone()),
-                what: what(job, step.map(|(_, step)| step)),
-                last_lines,
-                next: format!("pondrix log '{}' {}", live.row.facts.id, job.key),
+        let failure = match run.first_failure() {
+            None => None,
+            Some((job, step)) => {
+                let log = self.logs.log(&live.row.facts.id, &job.key);
+                let (start, end) = step.map_or((0, None), |(_, step)| (step.log_start, step.log_end));
+                Some(FailureView {
+                    job: job.key.to_string(),
+                    step: step.map(|(_, step)| step.name.clone()),
+                    what: what(job, step.map(|(_, step)| step)),
+                    last_lines: log.last_lines(start, end, LINES_SHOWN).await,
+                    next: format!("pondrix log '{}' {}", live.row.facts.id, job.key),
+                })
             }
-        });
+        };
         let mut stages = StageView::all(run);
         let jobs = stages.iter_mut().flat_map(|stage| &mut stage.jobs);
         let waiting: Vec<_> = jobs.filter(|job| job.state == State::Queued && job.queued.is_some()).collect();

@@ -92,6 +92,8 @@ pub(crate) struct Engine {
     pub(crate) upkeep: Arc<RwLock<()>>,
     /// Told when there may be something to remove before it would be looked for.
     pub(crate) upkeep_wanted: Notify,
+    /// Told when a run is over: its logs can be compressed.
+    pub(crate) logs_wanted: Notify,
     preflights: mpsc::UnboundedSender<Arc<LiveRun>>,
     changes: broadcast::Sender<StoredChange>,
     /// Whether a run may be stored that is not live.
@@ -159,6 +161,7 @@ impl Engine {
             admission: RwLock::new(()),
             upkeep: Arc::new(RwLock::new(())),
             upkeep_wanted: Notify::new(),
+            logs_wanted: Notify::new(),
             preflights,
             changes: broadcast::channel(CHANGES_KEPT).0,
             may_have_strays: AtomicBool::new(false),
@@ -464,7 +467,7 @@ impl Engine {
             Effect::Over(state) => {
                 info!(run = %live.row.facts.id, %state, "over");
                 locked(&self.live).remove(&live.row.facts.id);
-                self.logs.forget(&live.row.facts.id);
+                self.logs_wanted.notify_one();
             }
         }
     }

@@ -6,12 +6,13 @@ use std::time::Duration;
 
 use pondrix_api::{GoingView, RetentionPreview, RetentionQuestion, RetentionRule, RetentionView};
 use pondrix_core::retention::{Contradiction, Going, Judge, Limits, Line, Rule, What};
-use pondrix_core::{ProjectName, Time};
+use pondrix_core::{ProjectName, RunId, Time};
 use rusqlite::Connection;
 use tokio::time::Instant;
 use tracing::{info, warn};
 
 use super::Engine;
+use crate::off_thread::off_thread;
 use crate::store::{self, Project, StoreError, UsedCache};
 
 /// How many runs are removed in one write.
@@ -211,6 +212,35 @@ impl Engine {
         done
     }
 
+    /// Compresses the logs of runs that are over.
+    pub(crate) async fn pack_logs(self: Arc<Self>) {
+        if let Err(error) = self.pack_logs_inner().await {
+            warn!(%error, "logs could not be compressed; it is tried again");
+        }
+    }
+
+    async fn pack_logs_inner(self: &Arc<Self>) -> Result<(), StoreError> {
+        loop {
+            let runs = self.store.read(|c| store::with_plain_logs(c, PIECE)).await?;
+            if runs.is_empty() {
+                return Ok(());
+            }
+            let engine = Arc::clone(self);
+            let pack = move || -> Vec<i64> {
+                let is_packed = |(_, run): &(i64, RunId)| {
+                    let packed = engine.logs.pack(run);
+                    packed.inspect_err(|error| warn!(%run, %error, "its logs could not be compressed")).is_ok()
+                };
+                runs.into_iter().filter(is_packed).map(|(id, _)| id).collect()
+            };
+            let packed = self.piece(off_thread(pack)).await;
+            if packed.is_empty() {
+                return Ok(());
+            }
+            self.store.write(move |c| store::set_logs_packed(c, &packed)).await?;
+        }
+    }
+
     /// Removes files and folders that nothing in the records refers to.
     pub(super) async fn remove_leftovers(&self) -> Result<(), StoreError> {
         loop {
@@ -227,7 +257,7 @@ impl Engine {
                 };
                 left.into_iter().filter(is_gone).collect()
             };
-            let gone = self.piece(async { tokio::task::spawn_blocking(remove).await.unwrap_or_default() }).await;
+            let gone = self.piece(off_thread(remove)).await;
             if gone.is_empty() {
                 return Ok(());
             }

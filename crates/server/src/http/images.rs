@@ -12,6 +12,7 @@ use utoipa::IntoParams;
 use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
+use crate::off_thread::off_thread;
 use crate::store::{self, ImageBody};
 
 /// The most images that one answer has.
@@ -103,7 +104,7 @@ pub(super) async fn difference(
         }
         file_changes(&lent(&before), &lent(&after))
     };
-    let mut files = tokio::task::spawn_blocking(compare).await.map_err(ApiError::internal)?;
+    let mut files = off_thread(compare).await;
     let more_files = files.len().saturating_sub(MOST_FILES) as u64;
     files.truncate(MOST_FILES);
     let name = |image: &ImageSummary| format!("{}@{}", image.repository, image.digest);

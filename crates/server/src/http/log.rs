@@ -61,9 +61,7 @@ pub(super) async fn whole(
         let log = Arc::clone(&log);
         async move {
             let most = usize::try_from(end.saturating_sub(at)).unwrap_or(CHUNK).min(CHUNK);
-            let read = tokio::task::spawn_blocking(move || log.read(at, most)).await;
-            let bytes = read.unwrap_or_else(|error| Err(std::io::Error::other(error)));
-            match bytes {
+            match log.read_off(at, most).await {
                 Ok(bytes) if bytes.is_empty() => None,
                 Ok(bytes) => {
                     let next = at + bytes.len() as u64;
@@ -102,7 +100,7 @@ impl Follower {
             version.borrow_and_update();
             // Asked before reading: what was written before the end is then surely read.
             let state = self.state().await;
-            let bytes = self.log.read(self.offset, CHUNK).unwrap_or_default();
+            let bytes = self.log.read_off(self.offset, CHUNK).await.unwrap_or_default();
             let whole = whole_text(&bytes, state.is_over());
             if whole > 0 {
                 self.offset += whole as u64;

@@ -20,6 +20,7 @@ use super::error::ApiError;
 use super::runner::leased;
 use super::{App, Shared};
 use crate::contents::FileError;
+use crate::off_thread::off_thread;
 use crate::scheduler::Lease;
 use crate::store::{self, PackedListing, PackedRecord};
 
@@ -54,11 +55,6 @@ fn digest(text: &str) -> Result<Digest, ApiError> {
     text.parse().map_err(|error| ApiError::bad(format!("{error}")))
 }
 
-/// Does what takes a while off the threads that answer people.
-async fn off_thread<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
-    tokio::task::spawn_blocking(work).await.map_err(ApiError::internal)
-}
-
 /// What is in an image that a job pushes. What tries push is not kept.
 async fn put_image(
     State(app): Shared,
@@ -69,7 +65,7 @@ async fn put_image(
     let (live, Lease { job, .. }) = leased(&app, &lease).await?;
     if !live.row.facts.is_try {
         let (run, now) = (live.row.id, app.engine.clock.now());
-        let record = off_thread(move || PackedRecord::new(record)).await??;
+        let record = off_thread(move || PackedRecord::new(record)).await?;
         app.engine.store.write(move |records| store::put_record(records, run, &job, &record, now)).await?;
     }
     Ok(StatusCode::NO_CONTENT)
@@ -108,7 +104,7 @@ async fn put_listing(
 ) -> Result<StatusCode, ApiError> {
     leased(&app, &lease).await?;
     let layer = digest(&layer)?;
-    let files = off_thread(move || PackedListing::new(&files)).await??;
+    let files = off_thread(move || PackedListing::new(&files)).await?;
     app.engine.store.write(move |c| store::put_listing(c, &layer, &files)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -122,7 +118,7 @@ async fn missing(
     leased(&app, &lease).await?;
     let files = app.engine.files.clone();
     let missing = move || asked.digests.into_iter().filter(|digest| !files.has(digest)).collect();
-    let digests = tokio::task::spawn_blocking(missing).await.map_err(ApiError::internal)?;
+    let digests = off_thread(missing).await;
     Ok(Json(Digests { digests }))
 }
 

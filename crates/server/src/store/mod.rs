@@ -53,7 +53,7 @@ pub(crate) use registries::{
 pub(crate) use retention::{
     Running, UsedCache, forget_leftovers, hidden_projects, hide_project, images_of, images_outside, leave, leftovers,
     pasts, put_rule, remove_cache, remove_logs, remove_project, remove_run, remove_runs_of, rules, running,
-    used_caches,
+    set_logs_packed, used_caches, with_plain_logs,
 };
 pub(crate) use rollouts::{forget_before, keep_before};
 pub(crate) use runs::{

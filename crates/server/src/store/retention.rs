@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use pondrix_core::retention::{Keep, Line, Past, Rule};
-use pondrix_core::{JobKey, ProjectName, Time};
+use pondrix_core::{JobKey, ProjectName, RunId, Time};
 use rusqlite::{Connection, OptionalExtension, params};
 
 use super::StoreError;
@@ -191,6 +191,26 @@ pub(crate) fn forget_leftovers(connection: &Connection, paths: &[String]) -> Res
 pub(crate) fn remove_logs(connection: &Connection, run: i64) -> Result<(), StoreError> {
     leave_logs(connection, run)?;
     connection.prepare_cached("UPDATE runs SET logs = 2 WHERE id = ?1")?.execute([run])?;
+    Ok(())
+}
+
+/// Runs that are over and whose logs are as they were written: the oldest, at most so many.
+pub(crate) fn with_plain_logs(connection: &Connection, most: usize) -> Result<Vec<(i64, RunId)>, StoreError> {
+    let question = "SELECT r.id FROM runs r INDEXED BY runs_with_plain_logs
+                    WHERE r.logs = 0 AND r.state NOT IN ('queued', 'waiting', 'running') ORDER BY r.id LIMIT ?1";
+    let mut statement = connection.prepare_cached(question)?;
+    let ids: Vec<i64> = statement.query_map([most as i64], |row| row.get(0))?.collect::<Result<_, _>>()?;
+    let mut runs = Vec::new();
+    for id in ids {
+        runs.extend(name_of(connection, id)?.map(|name| (id, name)));
+    }
+    Ok(runs)
+}
+
+/// The logs of these runs are compressed now, where they were not removed meanwhile.
+pub(crate) fn set_logs_packed(connection: &Connection, runs: &[i64]) -> Result<(), StoreError> {
+    let mut statement = connection.prepare_cached("UPDATE runs SET logs = 1 WHERE id = ?1 AND logs = 0")?;
+    runs.iter().try_for_each(|run| statement.execute([run]).map(|_| ()))?;
     Ok(())
 }
 

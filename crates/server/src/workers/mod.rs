@@ -26,6 +26,8 @@ const TICK: Duration = Duration::from_secs(1);
 const TIDY_PAUSE: Duration = Duration::from_secs(600);
 /// How often is looked for runs that have been kept for long enough.
 const PAST_PAUSE: Duration = Duration::from_secs(3600);
+/// How long after a run is over its logs are left as they are.
+const LOGS_PAUSE: Duration = Duration::from_secs(10);
 /// How long a loop that broke waits before it begins again: at first, and at the most.
 const FIRST_PAUSE: Duration = Duration::from_secs(1);
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
@@ -110,6 +112,17 @@ async fn keep_up(engine: Arc<Engine>) {
     }
 }
 
+/// Compresses the logs of runs that are over, some time after each.
+async fn pack_logs(engine: Arc<Engine>) {
+    loop {
+        Arc::clone(&engine).pack_logs().await;
+        drop(tokio::time::timeout(PAST_PAUSE, engine.logs_wanted.notified()).await);
+        // Many runs that end together are one piece of work, and whoever looks at one that ended just now reads it
+        // as it was written.
+        tokio::time::sleep(LOGS_PAUSE).await;
+    }
+}
+
 /// Starts everything that goes on by itself.
 pub(crate) fn start(
     engine: &Arc<Engine>,
@@ -124,6 +137,8 @@ pub(crate) fn start(
     every("runs that nobody took up", TICK, shutdown, engine, Engine::take_up_strays);
     let past = Arc::clone(engine);
     tokio::spawn(supervise("retention", shutdown.clone(), move || keep_up(Arc::clone(&past))));
+    let ended = Arc::clone(engine);
+    tokio::spawn(supervise("logs", shutdown.clone(), move || pack_logs(Arc::clone(&ended))));
     every("tidying", TIDY_PAUSE, shutdown, engine, Engine::tidy);
     every("schedules", TICK, shutdown, watcher, Watcher::start_what_is_due);
     every("moved bases", TICK, shutdown, watcher, Watcher::start_on_moved_bases);
