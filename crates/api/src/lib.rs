@@ -17,7 +17,7 @@ pub use artifacts::{
     ArtifactFile, ArtifactFiles, CacheAnswer, CacheEntry, CacheQuestion, Digests, FetchedArtifact, FlakyTests,
     NewArtifact,
 };
-pub use client::{Client, ClientError, RunnerClient, ServerEvent};
+pub use client::{Client, ClientError, RunnerClient, RunsWanted, ServerEvent};
 pub use images::{
     ChainLink, ImageChain, ImageDetail, ImageDifference, ImageList, ImageRecord, ImageSummary, IndexRecord,
     LayerDigests, LayerView, TagChange,

@@ -5,6 +5,7 @@
 #![expect(clippy::unwrap_used, reason = "a measurement that cannot go on fails")]
 #![expect(dead_code, reason = "the tests' world is shared, and not all of it is needed here")]
 
+mod age;
 mod images;
 #[path = "../tests/e2e/support.rs"]
 mod support;
@@ -31,7 +32,7 @@ fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     match arguments.iter().position(|argument| argument == images::CHILD_WORD) {
         Some(place) => runtime.block_on(images::child(&arguments[place + 1..])),
-        None => runtime.block_on(measure(arguments.iter().any(|argument| argument == "images"))),
+        None => runtime.block_on(measure(&arguments)),
     }
 }
 
@@ -67,11 +68,29 @@ fn by_hand(repository: &Repository, folder: &Path, layer: &Path, round: usize) -
     took
 }
 
-/// Measures everything, or images alone.
-async fn measure(images_only: bool) {
-    let summary = if images_only { Vec::new() } else { runs().await };
-    let images = tokio::task::spawn_blocking(images::measures).await.unwrap();
-    let summary: Vec<_> = summary.into_iter().chain(images).collect();
+/// A number of a process's status: memory in KiB, or a count (proc(5), `/proc/pid/status`).
+fn status_of(process: u32, field: &str) -> u64 {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap();
+    let line = status.lines().find_map(|line| line.strip_prefix(field)?.strip_prefix(':')).unwrap();
+    line.split_whitespace().next().unwrap().parse().unwrap()
+}
+
+/// Measures everything, or what is named: `runs`, `images`, `age`.
+async fn measure(named: &[String]) {
+    let is_wanted = |name: &str| {
+        let mut all = named.iter().filter(|word| ["runs", "images", "age"].contains(&word.as_str())).peekable();
+        all.peek().is_none() || all.any(|word| word == name)
+    };
+    let mut summary = Vec::new();
+    if is_wanted("runs") {
+        summary.extend(runs().await);
+    }
+    if is_wanted("images") {
+        summary.extend(tokio::task::spawn_blocking(images::measures).await.unwrap());
+    }
+    if is_wanted("age") {
+        summary.extend(age::measures().await);
+    }
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/bench");
     std::fs::create_dir_all(&folder).unwrap();
     std::fs::write(folder.join("summary.json"), serde_json::to_vec_pretty(&summary).unwrap()).unwrap();

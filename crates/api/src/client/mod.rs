@@ -15,7 +15,7 @@ use serde::de::DeserializeOwned;
 use crate::Problem;
 
 pub use events::ServerEvent;
-pub use person::Client;
+pub use person::{Client, RunsWanted};
 pub use runner::RunnerClient;
 
 /// Why a request was not done.

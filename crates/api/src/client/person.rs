@@ -3,7 +3,7 @@
 use futures_util::{Stream, TryStreamExt};
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use pondrix_core::pipeline::TemplateName;
-use pondrix_core::{ProjectName, RunId};
+use pondrix_core::{ProjectName, RunId, State};
 
 use super::events::{self, ServerEvent};
 use super::{ClientError, Wire};
@@ -19,6 +19,36 @@ use crate::{
     RunDetail, RunPage, RunSummary, RunnerList, RunnerView, SecretList, SecretValue, SecretView, StartRequest,
     StopRequest, TemplateText, TokenList, TokenMade, TryRequest,
 };
+
+/// Which runs are wanted: those that are all of what is said.
+#[derive(Clone, Debug, Default)]
+pub struct RunsWanted {
+    /// Of this project.
+    pub project: Option<ProjectName>,
+    /// That stand so.
+    pub state: Option<State>,
+    /// Of a commit of this branch.
+    pub branch: Option<String>,
+    /// Of a commit that this person made; capitals do not matter.
+    pub author: Option<String>,
+}
+
+impl RunsWanted {
+    /// Whether not all are wanted.
+    #[must_use]
+    pub const fn says_something(&self) -> bool {
+        self.project.is_some() || self.state.is_some() || self.branch.is_some() || self.author.is_some()
+    }
+
+    /// Whether a run is wanted.
+    #[must_use]
+    pub fn fits(&self, run: &RunSummary) -> bool {
+        self.project.as_ref().is_none_or(|project| project.as_str() == run.project)
+            && self.state.is_none_or(|state| state == run.state)
+            && self.branch.as_ref().is_none_or(|branch| *branch == run.branch)
+            && self.author.as_ref().is_none_or(|author| author.eq_ignore_ascii_case(&run.author))
+    }
+}
 
 /// The API, with a person's token.
 #[derive(Clone, Debug)]
@@ -166,8 +196,25 @@ impl Client {
         limit: usize,
         before: Option<&str>,
     ) -> Result<RunPage, ClientError> {
+        let wanted = RunsWanted { project: project.cloned(), ..RunsWanted::default() };
+        self.find_runs(&wanted, limit, before).await
+    }
+
+    /// Those of the runs that are all of what is said, the newest first.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn find_runs(
+        &self,
+        wanted: &RunsWanted,
+        limit: usize,
+        before: Option<&str>,
+    ) -> Result<RunPage, ClientError> {
         let mut query = vec![("limit", limit.to_string())];
-        query.extend(project.map(|project| ("project", project.to_string())));
+        query.extend(wanted.project.as_ref().map(|project| ("project", project.to_string())));
+        query.extend(wanted.state.map(|state| ("state", state.to_string())));
+        query.extend(wanted.branch.as_ref().map(|branch| ("branch", branch.clone())));
+        query.extend(wanted.author.as_ref().map(|author| ("author", author.clone())));
         query.extend(before.map(|before| ("before", before.to_owned())));
         self.wire.json(self.wire.http.get(self.wire.url("/api/v1/runs")).query(&query)).await
     }

@@ -1,5 +1,7 @@
 //! How a run changes.
 
+use std::sync::Arc;
+
 use super::model::{Answer, Attempt, JobRun, Run, StageRun, StepRun};
 use super::{Effect, Event, Outcome, StepEnd};
 use crate::{JobKey, State, Time};
@@ -203,16 +205,13 @@ impl Run {
 
     /// A job that stands in the state an event needs.
     fn job_in(&mut self, key: &JobKey, state: State, also: impl Fn(&JobRun) -> bool) -> Result<&mut JobRun, Refused> {
-        let job = self
-            .stages
-            .iter_mut()
-            .flat_map(|stage| &mut stage.jobs)
-            .find(|job| job.key == *key)
-            .ok_or_else(|| Refused::Unknown(key.to_string()))?;
+        let stage = self.stages.iter_mut().find(|stage| stage.name == key.stage());
+        let job = stage.and_then(|stage| stage.jobs.iter_mut().find(|job| job.key == *key));
+        let job = job.ok_or_else(|| Refused::Unknown(key.to_string()))?;
         if job.state != state || !also(job) {
             return Err(Refused::NotNow { what: key.to_string(), state: job.state });
         }
-        Ok(job)
+        Ok(Arc::make_mut(job))
     }
 }
 
@@ -227,7 +226,7 @@ impl StageRun {
             });
         } else if self.state == State::Queued {
             let may_begin = |job: &JobRun| job.state == State::Queued && job.required_result.allows(broken.is_some());
-            let opens = self.jobs.iter().any(may_begin);
+            let opens = self.jobs.iter().any(|job| may_begin(job));
             let waits = opens && self.approval.is_some();
             self.state = if waits { State::Waiting } else { State::Running };
             self.asked = waits.then_some(now);
@@ -245,15 +244,17 @@ impl StageRun {
                 }
             }
         }
-        while let Some(at) = self.next_to_settle() {
-            self.settle(at, broken, now, effects);
+        let mut from = 0;
+        while let Some(at) = self.next_to_settle(from) {
+            // One that is skipped is over, and others may wait for it, also before it; one that begins is not.
+            from = if self.settle(at, broken, now, effects) { at + 1 } else { 0 };
         }
         if self.jobs.iter().all(|job| job.state.is_over()) {
             let counted = |job: &JobRun| match job.state {
                 State::Failed | State::Lost if job.may_fail => State::Passed,
                 state => state,
             };
-            self.state = State::of_parts(self.jobs.iter().map(counted));
+            self.state = State::of_parts(self.jobs.iter().map(|job| counted(job)));
         }
     }
 
@@ -265,6 +266,7 @@ impl StageRun {
     /// Ends every job that nobody has.
     fn end_queued(&mut self, now: Time, how: impl Fn(&JobRun) -> (State, String)) {
         for job in self.jobs.iter_mut().filter(|job| job.state == State::Queued) {
+            let job = Arc::make_mut(job);
             let (state, reason) = how(job);
             job.state = state;
             job.reason = Some(reason);
@@ -273,23 +275,24 @@ impl StageRun {
         }
     }
 
-    /// A job whose turn has come, and of which it is not decided yet whether it begins.
-    fn next_to_settle(&self) -> Option<usize> {
+    /// A job at this place or behind it whose turn has come, and of which it is not decided yet whether it begins.
+    fn next_to_settle(&self, from: usize) -> Option<usize> {
         let is_over = |key: &JobKey| self.jobs.iter().all(|job| job.key != *key || job.state.is_over());
-        self.jobs
-            .iter()
-            .position(|job| job.state == State::Queued && job.queued.is_none() && job.after.iter().all(is_over))
+        let is_next =
+            |job: &Arc<JobRun>| job.state == State::Queued && job.queued.is_none() && job.after.iter().all(is_over);
+        self.jobs[from..].iter().position(is_next).map(|at| from + at)
     }
 
-    /// Lets a job begin, or skips it, by what came before it.
-    fn settle(&mut self, at: usize, broken: Option<&str>, now: Time, effects: &mut Vec<Effect>) {
-        let before = |job: &&JobRun| self.jobs[at].after.contains(&job.key);
+    /// Lets a job begin, or skips it, by what came before it. Answers whether it begins.
+    fn settle(&mut self, at: usize, broken: Option<&str>, now: Time, effects: &mut Vec<Effect>) -> bool {
+        let after = &self.jobs[at].after;
+        let before = |job: &&Arc<JobRun>| !after.is_empty() && after.contains(&job.key);
         let not_well = self.jobs.iter().filter(before).find(|job| !job.is_well()).map(|job| job.key.job().to_owned());
-        let job = &mut self.jobs[at];
+        let job = Arc::make_mut(&mut self.jobs[at]);
         if job.required_result.allows(broken.is_some() || not_well.is_some()) {
             job.queued = Some(now);
             effects.push(offer(job));
-            return;
+            return true;
         }
         job.state = State::Skipped;
         job.barred = broken.is_some() || not_well.is_some();
@@ -298,6 +301,7 @@ impl StageRun {
             (Some(stage), None) => format!("stage `{stage}` did not pass"),
             (None, None) => "nothing before it failed".to_owned(),
         });
+        false
     }
 }
 

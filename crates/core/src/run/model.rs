@@ -1,5 +1,7 @@
 //! A run's state.
 
+use std::sync::Arc;
+
 use super::{JobResult, PreflightFault, StepEnd};
 use crate::pipeline::{Approval, JobKind, RequiredResult, Retry};
 use crate::plan::{Plan, PlannedJob, PlannedStage};
@@ -39,8 +41,9 @@ pub struct StageRun {
     pub answer: Option<Answer>,
     /// What it holds against other runs of the project while it goes on.
     pub exclusive: Option<String>,
-    /// Its jobs, in order.
-    pub jobs: Vec<JobRun>,
+    /// Its jobs, in order. They are shared between a run and its copies until they change, so that a copy costs
+    /// little however many there are.
+    pub jobs: Vec<Arc<JobRun>>,
 }
 
 /// Something that one stage or job at a time may hold among all runs of a project.
@@ -164,7 +167,7 @@ impl Run {
 
     /// Every job, in order.
     pub fn jobs(&self) -> impl Iterator<Item = &JobRun> {
-        self.stages.iter().flat_map(|stage| &stage.jobs)
+        self.stages.iter().flat_map(|stage| &stage.jobs).map(Arc::as_ref)
     }
 
     /// The job with this key.
@@ -225,7 +228,7 @@ impl StageRun {
             asked: None,
             answer: None,
             exclusive: stage.exclusive.clone(),
-            jobs: stage.jobs.iter().map(JobRun::new).collect(),
+            jobs: stage.jobs.iter().map(|job| Arc::new(JobRun::new(job))).collect(),
         }
     }
 }

@@ -4,18 +4,27 @@ use std::process::ExitCode;
 
 use clap::Args;
 use futures_util::StreamExt;
-use pondrix_api::{Change, RunSummary};
-use pondrix_core::ProjectName;
+use pondrix_api::{Change, RunSummary, RunsWanted};
+use pondrix_core::{ProjectName, State};
 
 use crate::cli::Global;
-use crate::failure::{Failure, Outcome};
+use crate::failure::Outcome;
 use crate::{output, settings};
 
 /// List runs, the newest first.
 #[derive(Debug, Args)]
 pub(crate) struct Runs {
     /// Only this project's.
-    project: Option<String>,
+    project: Option<ProjectName>,
+    /// Only those that stand so: queued, waiting, running, passed, failed, stopped.
+    #[arg(long, value_name = "STATE", value_parser = state)]
+    state: Option<State>,
+    /// Only those of a commit of this branch.
+    #[arg(long, value_name = "BRANCH")]
+    branch: Option<String>,
+    /// Only those of a commit that this person made; capitals do not matter.
+    #[arg(long, value_name = "NAME")]
+    author: Option<String>,
     /// How many at the most, up to 200.
     #[arg(long, default_value_t = 20, value_name = "COUNT")]
     limit: usize,
@@ -39,14 +48,21 @@ fn row(run: &RunSummary) -> Vec<String> {
     ]
 }
 
+fn state(word: &str) -> Result<State, String> {
+    let found = State::ALL.into_iter().find(|state| state.word() == word);
+    found.ok_or_else(|| format!("it is one of {}", State::ALL.map(State::word).join(", ")))
+}
+
 impl Runs {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
         let client = settings::client(global)?;
-        let project = self.project.map(|name| name.parse::<ProjectName>()).transpose();
-        let project = project.map_err(|error| Failure::usage(format!("{error}")))?;
-        let page = client.runs(project.as_ref(), self.limit, self.before.as_deref()).await?;
+        let Self { project, state, branch, author, .. } = self;
+        let wanted = RunsWanted { project, state, branch, author };
+        let page = client.find_runs(&wanted, self.limit, self.before.as_deref()).await?;
         if global.json {
             output::json(&page)?;
+        } else if page.runs.is_empty() && wanted.says_something() {
+            output::line("No such runs");
         } else if page.runs.is_empty() {
             output::line("No runs yet. Push a commit, or start one: pondrix start PROJECT");
         } else {
@@ -63,7 +79,7 @@ impl Runs {
             while let Some(event) = changes.next().await {
                 let event = event?;
                 let Ok(Change { run }) = serde_json::from_str(&event.data) else { continue };
-                if project.as_ref().is_some_and(|project| project.as_str() != run.project) {
+                if !wanted.fits(&run) {
                     continue;
                 }
                 if global.json {

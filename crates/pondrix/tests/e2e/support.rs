@@ -30,7 +30,7 @@ pub(crate) const PATIENCE: Duration = Duration::from_secs(90);
 
 /// A server as a process of its own. Dropped, it is ended, and its runner with it.
 pub(crate) struct Server {
-    child: Child,
+    pub(crate) child: Child,
     pub(crate) url: String,
     data: PathBuf,
 }

@@ -24,7 +24,7 @@ use super::error::ApiError;
 use super::sse::Item;
 use super::{App, Shared, projects, sse};
 use crate::domain::{Builds, LiveRun, Started, Wanted};
-use crate::store::{self, Project};
+use crate::store::{self, Project, RunFilter};
 
 /// The most runs in one answer, and how many where nothing is said.
 const MOST_RUNS: usize = 200;
@@ -33,6 +33,9 @@ const USUAL_RUNS: usize = 50;
 #[derive(Debug, Deserialize)]
 pub(super) struct ListQuery {
     project: Option<String>,
+    state: Option<String>,
+    branch: Option<String>,
+    author: Option<String>,
     before: Option<String>,
     limit: Option<usize>,
 }
@@ -55,9 +58,13 @@ pub(super) async fn find(app: &App, project: &str, number: u64) -> Result<Arc<Li
 /// Runs, the newest first.
 #[utoipa::path(get, path = "/api/v1/runs", tag = "runs",
     params(("project" = Option<String>, Query, description = "Only this project's"),
+           ("state" = Option<RunState>, Query, description = "Only those that stand so"),
+           ("branch" = Option<String>, Query, description = "Only those of a commit of this branch"),
+           ("author" = Option<String>, Query, description = "Only those of a commit that this person made; capitals do not matter"),
            ("before" = Option<String>, Query, description = "`next` of the page before"),
            ("limit" = Option<usize>, Query, description = "How many at the most: 1 to 200, usually 50")),
-    responses((status = 200, body = RunPage), (status = 401, body = Problem)))]
+    responses((status = 200, body = RunPage), (status = 401, body = Problem), (status = 404, body = Problem),
+              (status = 422, body = Problem)))]
 pub(super) async fn list(
     State(app): Shared,
     _person: Person,
@@ -74,7 +81,14 @@ pub(super) async fn list(
             return Err(ApiError::not_found(format!("project `{project}`; see `pondrix project list`")));
         }
     }
-    let mut rows = app.engine.store.read(move |c| store::page(c, query.project.as_deref(), before, limit + 1)).await?;
+    let word = query.state.as_deref();
+    let state = word.map(|word| RunState::ALL.into_iter().find(|state| state.word() == word).ok_or(word)).transpose();
+    let state = state.map_err(|word| {
+        let known = RunState::ALL.map(RunState::word).join(", ");
+        ApiError::bad(format!("`{word}` is no state of a run; these are: {known}"))
+    })?;
+    let filter = RunFilter { project: query.project, state, branch: query.branch, author: query.author };
+    let mut rows = app.engine.store.read(move |c| store::page(c, &filter, before, limit + 1)).await?;
     let more = rows.len() > limit;
     rows.truncate(limit);
     let next = rows.last().filter(|_| more).map(|(id, _)| id.to_string());

@@ -17,6 +17,8 @@ pub(super) struct State {
     queue: Queue,
     leases: BTreeMap<i64, Held>,
     runners: BTreeMap<String, Known>,
+    /// What runners said of themselves but their names: those that are alike share it.
+    kinds: Vec<RunnerFacts>,
     limits: Limits,
     paused: BTreeMap<String, PauseView>,
     /// Who waits for a job, the longest first.
@@ -51,6 +53,8 @@ struct Held {
 #[derive(Debug)]
 struct Known {
     facts: RunnerFacts,
+    /// Which of the kinds it is of.
+    kind: usize,
     slots: usize,
     version: String,
     instance: String,
@@ -114,10 +118,21 @@ impl State {
 
     pub(super) fn pause(&mut self, paused: BTreeMap<String, PauseView>) {
         self.paused = paused;
-        for known in self.runners.values_mut() {
+        for mut known in std::mem::take(&mut self.runners).into_values() {
             known.facts.is_paused = self.paused.contains_key(&known.facts.name);
+            known.kind = self.kind_of(&known.facts);
+            self.runners.insert(known.facts.name.clone(), known);
         }
         self.has_changed = true;
+    }
+
+    fn kind_of(&mut self, facts: &RunnerFacts) -> usize {
+        let kind = RunnerFacts { name: String::new(), ..facts.clone() };
+        let known = self.kinds.iter().position(|other| *other == kind);
+        known.unwrap_or_else(|| {
+            self.kinds.push(kind);
+            self.kinds.len() - 1
+        })
     }
 
     /// Answers nothing where it is not known, and `false` where it is here.
@@ -130,9 +145,10 @@ impl State {
     }
 
     pub(super) fn greet(&mut self, hello: &Hello, now: Time) -> Vec<Lease> {
-        let is_paused = self.paused.contains_key(&hello.runner);
+        let facts = RunnerFacts { is_paused: self.paused.contains_key(&hello.runner), ..facts(hello) };
         let known = Known {
-            facts: RunnerFacts { is_paused, ..facts(hello) },
+            kind: self.kind_of(&facts),
+            facts,
             slots: hello.slots,
             version: hello.version.clone(),
             instance: hello.instance.clone(),
@@ -192,14 +208,19 @@ impl State {
             return;
         }
         // Who is like one that got nothing gets nothing either.
-        let mut without: Vec<Option<RunnerFacts>> = Vec::new();
+        let mut without: Vec<Option<usize>> = Vec::new();
         let mut still_asking = VecDeque::new();
         for asking in std::mem::take(&mut self.asking) {
             if asking.grant.is_closed() {
                 continue;
             }
-            let facts = asking.runner.as_ref().and_then(|runner| self.runners.get(runner)).map(|known| &known.facts);
-            let alike = facts.cloned().map(|facts| RunnerFacts { name: String::new(), ..facts });
+            let known = asking.runner.as_ref().and_then(|runner| self.runners.get(runner));
+            // One that was forgotten while it asked introduces itself anew.
+            if asking.runner.is_some() && known.is_none() {
+                continue;
+            }
+            let alike = known.map(|known| known.kind);
+            let facts = known.map(|known| &known.facts);
             let offer = if without.contains(&alike) { None } else { self.queue.take(facts, &self.limits) };
             match offer {
                 // One that stopped waiting just now drops the grant, and the job is offered again.

@@ -326,23 +326,41 @@ pub(crate) fn id_of(connection: &Connection, run: &RunId) -> Result<Option<i64>,
         .optional()?)
 }
 
+/// Which runs a list shows: those that are all of what is said.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct RunFilter {
+    pub(crate) project: Option<String>,
+    pub(crate) state: Option<State>,
+    pub(crate) branch: Option<String>,
+    /// Whoever made the commit; capitals do not matter.
+    pub(crate) author: Option<String>,
+}
+
 /// At most `limit` runs, the newest first, older than `before`; each with its id.
 pub(crate) fn page(
     connection: &Connection,
-    project: Option<&str>,
+    filter: &RunFilter,
     before: Option<i64>,
     limit: usize,
 ) -> Result<Vec<(i64, RunSummary)>, StoreError> {
-    let of_project =
-        if project.is_some() { "r.project = (SELECT id FROM projects WHERE name = ?1)" } else { "?1 IS NULL" };
+    let state = filter.state.map(State::word);
+    let said = [
+        ("r.project = (SELECT id FROM projects WHERE name = ?1)", filter.project.is_some()),
+        ("r.state = ?2", state.is_some()),
+        ("r.branch = ?3", filter.branch.is_some()),
+        ("r.author = ?4 COLLATE NOCASE", filter.author.is_some()),
+    ];
+    // Each question is one of its own: one for all would be answered by a look at everything.
+    let said: String = said.iter().filter(|(_, is_said)| *is_said).map(|(words, _)| format!("{words} AND ")).collect();
     let question = format!(
         "SELECT {SUMMARY}, r.id FROM runs r JOIN projects p ON p.id = r.project
-         WHERE {of_project} AND NOT p.is_removed AND r.id < ?2 ORDER BY r.id DESC LIMIT ?3"
+         WHERE {said} NOT p.is_removed AND r.id < ?5 ORDER BY r.id DESC LIMIT ?6"
     );
     let mut statement = connection.prepare_cached(&question)?;
     let limit = i64::try_from(limit).unwrap_or(i64::MAX);
-    let rows = statement
-        .query_map(params![project, before.unwrap_or(i64::MAX), limit], |row| Ok((row.get(14)?, summary_of(row)?)))?;
+    let values = params![filter.project, state, filter.branch, filter.author, before.unwrap_or(i64::MAX), limit];
+    // Values that a question does not name are given no place in it.
+    let rows = statement.query_map(values, |row| Ok((row.get(14)?, summary_of(row)?)))?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
 

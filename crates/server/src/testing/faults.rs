@@ -336,7 +336,7 @@ fn a_run_whose_records_cannot_be_read_is_marked_and_stops_nothing_else() {
         let plan = Plan { longest_step: Duration::from_secs(1), fails: 0 };
         tokio::spawn(runner::run(world.clone(), "wren".to_owned(), 1, plan, Deeds::default()));
         world.until("pond#2", |_, run| run.state == State::Passed).await;
-        let listed = world.records().read(|c| store::page(c, None, None, 10)).await.unwrap();
+        let listed = world.records().read(|c| store::page(c, &store::RunFilter::default(), None, 10)).await.unwrap();
         let (_, first) = listed.last().unwrap();
         assert_eq!(first.state, State::Failed);
         assert_eq!(first.note.as_deref(), Some("what is recorded of it cannot be read; the server's log says why"));

@@ -177,7 +177,7 @@ impl World {
 
     /// All runs, the oldest first.
     pub(crate) async fn runs(&self) -> Vec<(RunId, State)> {
-        let page = self.store.read(|c| store::page(c, None, None, 10_000)).await.unwrap();
+        let page = self.store.read(|c| store::page(c, &store::RunFilter::default(), None, 10_000)).await.unwrap();
         page.into_iter().rev().map(|(_, run)| (run.run.parse().unwrap(), run.state)).collect()
     }
 

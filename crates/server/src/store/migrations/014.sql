@@ -54,6 +54,14 @@ CREATE TABLE paused_runners (
     reason TEXT
 ) STRICT, WITHOUT ROWID;
 
+-- What lists are narrowed down to is found without a look at everything else.
+CREATE INDEX runs_by_state ON runs (state, id);
+CREATE INDEX runs_of_project_by_state ON runs (project, state, id);
+CREATE INDEX runs_by_branch ON runs (branch, id);
+CREATE INDEX runs_of_project_by_branch ON runs (project, branch, id);
+CREATE INDEX runs_by_author ON runs (author COLLATE NOCASE, id);
+CREATE INDEX runs_of_project_by_author ON runs (project, author COLLATE NOCASE, id);
+
 -- What refers to a run is found without a look at everything, when the run is removed.
 CREATE INDEX runs_by_plan ON runs (plan);
 CREATE INDEX runs_by_rerun ON runs (rerun_of);

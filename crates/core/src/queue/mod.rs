@@ -4,11 +4,19 @@
 //! weight, comes first. Inside a project the oldest run comes first, so that what was begun is ended
 //! before more is begun, and in a run the job that has waited longest.
 
-use std::collections::{BTreeMap, BTreeSet};
+mod given;
+mod runner;
+mod waiting;
+
+use std::collections::BTreeMap;
 
 use crate::pipeline::Needs;
 use crate::run::Hold;
 use crate::{JobKey, ProjectName, RunId, Time};
+use given::{Given, Taken};
+pub use runner::RunnerFacts;
+use runner::wanted;
+use waiting::{Line, Turn, Waiting};
 
 /// A job that waits.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,23 +42,6 @@ pub enum Who {
     Runner(Needs),
 }
 
-/// A runner, as it introduced itself.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct RunnerFacts {
-    /// Its name.
-    pub name: String,
-    /// The pool that it is of.
-    pub pool: String,
-    /// The programs that its machine has.
-    pub tools: BTreeSet<String>,
-    /// Whether jobs may use its machine's own network.
-    pub host_network: bool,
-    /// The platforms whose programs it runs: its machine's, and those that it has an emulator for.
-    pub platforms: BTreeSet<String>,
-    /// Whether it is given no more jobs.
-    pub is_paused: bool,
-}
-
 /// How much of the runners a project may use.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Share {
@@ -72,19 +63,9 @@ pub struct Limits {
 /// The jobs that wait, and those that somebody has.
 #[derive(Clone, Debug, Default)]
 pub struct Queue {
-    offers: Vec<Offer>,
-    taken: BTreeMap<(RunId, JobKey), Taken>,
+    waiting: Waiting,
+    taken: Given,
     held: BTreeMap<RunId, Vec<Hold>>,
-}
-
-/// A job that somebody has.
-#[derive(Clone, Debug, Default)]
-struct Taken {
-    /// The pool of the runner that has it; nothing for the server itself.
-    pool: Option<String>,
-    /// What was given to it with the job, until it is released: the run itself says what it holds only after it
-    /// has heard that the job was taken, and until then nobody may come between.
-    locks: Vec<Hold>,
 }
 
 impl Default for Share {
@@ -93,46 +74,16 @@ impl Default for Share {
     }
 }
 
-impl RunnerFacts {
-    /// What it lacks for a job, in words; nothing when it can do it.
-    fn lacks(&self, needs: &Needs) -> Option<String> {
-        if needs.pool.as_ref().is_some_and(|pool| *pool != self.pool) {
-            return Some(format!("{} is of the pool `{}`", self.name, self.pool));
-        }
-        if needs.host_network && !self.host_network {
-            return Some(format!("{} does not let jobs use its machine's network", self.name));
-        }
-        if let Some(platform) = needs.platform.as_ref().filter(|platform| !self.runs(platform)) {
-            return Some(format!("{} does not run programs for {platform}", self.name));
-        }
-        let tool = needs.tools.iter().find(|tool| !self.tools.contains(*tool))?;
-        Some(format!("{} lacks `{tool}`", self.name))
-    }
-}
-
-impl RunnerFacts {
-    /// Whether it runs programs for a platform. One that says no variant runs all of them.
-    fn runs(&self, platform: &str) -> bool {
-        let fits = |own: &String| {
-            platform.strip_prefix(own.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-        };
-        self.platforms.iter().any(fits)
-    }
-}
-
 impl Queue {
     /// Adds a job that waits. One that waits already is not added again.
     pub fn offer(&mut self, offer: Offer) {
-        if !self.offers.iter().any(|other| other.run == offer.run && other.job == offer.job) {
-            self.offers.push(offer);
-        }
+        self.waiting.add(offer);
     }
 
     /// A job that somebody has, from before the queue was made: `pool` is the runner's, or nothing for
     /// the server itself.
     pub fn restore(&mut self, run: RunId, job: JobKey, pool: Option<String>) {
-        let taken = self.taken.entry((run, job)).or_default();
-        taken.pool = pool;
+        self.taken.set_pool(run, job, pool);
     }
 
     /// Takes the next job for a runner, or for the server itself where none is told.
@@ -140,41 +91,38 @@ impl Queue {
         if runner.is_some_and(|runner| runner.is_paused) {
             return None;
         }
-        let mut full: BTreeMap<&ProjectName, bool> = BTreeMap::new();
-        let mut first: BTreeMap<&ProjectName, (u64, usize)> = BTreeMap::new();
-        for (at, offer) in self.offers.iter().enumerate() {
-            let turn = (offer.run.number, at);
-            // One that would come later anyway need not be looked at.
-            if first.get(&offer.run.project).is_some_and(|first| *first <= turn) {
+        let mut next: Option<((usize, Turn), &Offer)> = None;
+        for (project, lines) in self.waiting.projects() {
+            // Of a project it is asked once, and not for each of its jobs.
+            if runner.is_some_and(|runner| self.is_full(project, &runner.pool, limits)) {
                 continue;
             }
-            let fits = match (&offer.who, runner) {
+            let free = |offer: &&Offer| offer.locks_wanted.is_empty() || self.holder(offer).is_none();
+            let fits = |line: &&Line| match (&line.who, runner) {
                 (Who::Server, None) => true,
-                (Who::Runner(needs), Some(runner)) => {
-                    // Of a project it is asked once, and not for each of its jobs.
-                    let is_full = full
-                        .entry(&offer.run.project)
-                        .or_insert_with(|| self.full(&offer.run.project, &runner.pool, limits).is_some());
-                    !*is_full && runner.lacks(needs).is_none()
-                }
+                (Who::Runner(needs), Some(runner)) => runner.lacks(needs).is_none(),
                 _ => false,
             };
-            if !fits || !offer.locks_wanted.is_empty() && self.holder(offer).is_some() {
-                continue;
+            // In a line all are for the same runners: the first that can be had is the one.
+            let firsts = lines.iter().filter(fits);
+            let firsts = firsts.filter_map(|line| line.offers.iter().find(|(_, offer)| free(offer)));
+            let Some((turn, offer)) = firsts.min_by_key(|(turn, _)| **turn) else { continue };
+            // Between projects with the same load the job that was offered first.
+            let key = (self.load(project, limits), Turn { run: 0, ..*turn });
+            if next.as_ref().is_none_or(|(other, _)| key < *other) {
+                next = Some((key, offer));
             }
-            first.entry(&offer.run.project).and_modify(|first| *first = turn.min(*first)).or_insert(turn);
         }
-        let at = first.iter().map(|(project, (_, at))| (self.load(project, limits), *at)).min()?.1;
-        let offer = self.offers.remove(at);
+        let (run, job) = next.map(|(_, offer)| (offer.run.clone(), offer.job.clone()))?;
+        let offer = self.waiting.remove(&run, &job)?;
         let pool = runner.map(|runner| runner.pool.clone());
-        let taken = Taken { pool, locks: offer.locks_wanted.clone() };
-        self.taken.insert((offer.run.clone(), offer.job.clone()), taken);
+        self.taken.add(run, job, Taken { pool, locks: offer.locks_wanted.clone() });
         Some(offer)
     }
 
     /// A job is over, waits again, or was not taken after all.
     pub fn release(&mut self, run: &RunId, job: &JobKey) {
-        self.taken.remove(&(run.clone(), job.clone()));
+        self.taken.remove(run, job);
     }
 
     /// What a run holds now.
@@ -190,9 +138,8 @@ impl Queue {
     #[must_use]
     pub fn holders(&self) -> Vec<(RunId, Hold)> {
         let held = self.held.iter().flat_map(|(run, holds)| holds.iter().map(move |hold| (run, hold)));
-        let given = self.taken.iter().flat_map(|((run, _), taken)| taken.locks.iter().map(move |hold| (run, hold)));
         let mut all: Vec<(RunId, Hold)> = Vec::new();
-        for (run, hold) in held.chain(given) {
+        for (run, hold) in held.chain(self.taken.locks()) {
             if !all.iter().any(|(of, other)| of == run && other == hold) {
                 all.push((run.clone(), hold.clone()));
             }
@@ -202,45 +149,45 @@ impl Queue {
 
     /// Forgets a run that is over.
     pub fn forget(&mut self, run: &RunId) {
-        self.offers.retain(|offer| offer.run != *run);
-        self.taken.retain(|(other, _), _| other != run);
+        self.waiting.forget(run);
+        self.taken.forget(run);
         self.held.remove(run);
-    }
-
-    /// How many jobs a runner, or another one of its pool, has.
-    #[must_use]
-    pub fn in_pool(&self, pool: &str) -> usize {
-        self.taken.values().filter(|taken| taken.pool.as_deref() == Some(pool)).count()
-    }
-
-    /// How many of a project's jobs runners have.
-    fn of_project(&self, project: &ProjectName) -> usize {
-        self.taken.iter().filter(|((run, _), taken)| run.project == *project && taken.pool.is_some()).count()
     }
 
     /// How much of the runners a project has for its weight, in thousandths.
     fn load(&self, project: &ProjectName, limits: &Limits) -> usize {
         let weight = limits.projects.get(project).copied().unwrap_or_default().weight.max(1);
-        self.of_project(project) * 1000 / weight as usize
+        self.taken.of_project(project) * 1000 / weight as usize
+    }
+
+    /// The limit of its own that a project has reached.
+    fn own_limit(&self, project: &ProjectName, limits: &Limits) -> Option<u32> {
+        let limit = limits.projects.get(project)?.limit?;
+        (self.taken.of_project(project) >= limit as usize).then_some(limit)
+    }
+
+    /// The limit that a pool has reached.
+    fn pool_limit(&self, pool: &str, limits: &Limits) -> Option<u32> {
+        limits.pools.get(pool).copied().filter(|limit| self.taken.in_pool(pool) >= *limit as usize)
+    }
+
+    fn is_full(&self, project: &ProjectName, pool: &str, limits: &Limits) -> bool {
+        self.own_limit(project, limits).is_some() || self.pool_limit(pool, limits).is_some()
     }
 
     /// The limit that keeps a project's job from a pool's runners, in words.
     fn full(&self, project: &ProjectName, pool: &str, limits: &Limits) -> Option<String> {
-        let share = limits.projects.get(project).copied().unwrap_or_default();
-        if let Some(limit) = share.limit.filter(|limit| self.of_project(project) >= *limit as usize) {
-            return Some(format!("{project} may have {limit} jobs at once"));
-        }
-        let limit = limits.pools.get(pool).filter(|limit| self.in_pool(pool) >= **limit as usize)?;
-        Some(format!("the pool `{pool}` may have {limit} jobs at once"))
+        let own = self.own_limit(project, limits).map(|limit| format!("{project} may have {limit} jobs at once"));
+        let of_pool =
+            || self.pool_limit(pool, limits).map(|limit| format!("the pool `{pool}` may have {limit} jobs at once"));
+        own.or_else(of_pool)
     }
 
     /// Who holds what an offer wants: another run of the project, or another stage or job of its own.
     fn holder(&self, offer: &Offer) -> Option<(&RunId, &Hold)> {
-        let held = self.held.iter();
-        let given = self.taken.iter().map(|((run, _), taken)| (run, &taken.locks));
-        let others = held.chain(given).filter(|(run, _)| run.project == offer.run.project);
-        let mut holds = others.flat_map(|(run, holds)| holds.iter().map(move |hold| (run, hold)));
-        holds.find(|(run, hold)| {
+        let held = self.held.iter().flat_map(|(run, holds)| holds.iter().map(move |hold| (run, hold)));
+        let mut others = held.chain(self.taken.locks()).filter(|(run, _)| run.project == offer.run.project);
+        others.find(|(run, hold)| {
             offer.locks_wanted.iter().any(|want| want.lock == hold.lock && (**run != offer.run || want != *hold))
         })
     }
@@ -248,7 +195,7 @@ impl Queue {
     /// Why a job waits, in words, given the runners that are there; nothing when it does not wait.
     #[must_use]
     pub fn why_waiting(&self, run: &RunId, job: &JobKey, runners: &[RunnerFacts], limits: &Limits) -> Option<String> {
-        let offer = self.offers.iter().find(|offer| offer.run == *run && offer.job == *job)?;
+        let offer = self.waiting.offer(run, job)?;
         if let Some((holder, hold)) = self.holder(offer) {
             let whom = hold.job.as_ref().map_or_else(|| format!("stage {}", hold.stage), ToString::to_string);
             return Some(format!("waits for `{}`, which {holder} {whom} holds", hold.lock));
@@ -277,21 +224,10 @@ impl Queue {
     }
 }
 
-/// What a job needs of its runner, in words.
-fn wanted(needs: &Needs) -> String {
-    let pool = needs.pool.as_ref().map(|pool| format!("of the pool `{pool}`"));
-    let tools = (!needs.tools.is_empty()).then(|| format!("with {}", quoted(&needs.tools)));
-    let network = needs.host_network.then(|| "that lets jobs use its machine's network".to_owned());
-    let platform = needs.platform.as_ref().map(|platform| format!("that runs programs for {platform}"));
-    [pool, tools, network, platform].into_iter().flatten().collect::<Vec<_>>().join(" ")
-}
-
-fn quoted(names: &[String]) -> String {
-    names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(" and ")
-}
-
 #[cfg(test)]
 mod tests {
+    use std::collections::BTreeSet;
+
     use proptest::prelude::*;
 
     use super::*;
@@ -466,7 +402,7 @@ mod tests {
         queue.offer(Offer { who: Who::Server, ..offer("desk#1", "a/b") });
         assert!(take(&mut queue, &Limits::default()).is_none());
         assert!(queue.take(None, &Limits::default()).is_some());
-        assert_eq!(queue.of_project(&"desk".parse().unwrap()), 0);
+        assert_eq!(queue.taken.of_project(&"desk".parse().unwrap()), 0);
     }
 
     proptest! {
