@@ -3,7 +3,7 @@
 CARGO ?= cargo
 NPM ?= npm
 .DEFAULT_GOAL := help
-.PHONY: help setup demo-setup console contract demo test explore lint bench screenshots
+.PHONY: help setup demo-setup console contract demo test explore trial lint bench screenshots
 
 help: ## Tell what there is
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -52,6 +52,10 @@ explore: ## Test properties and simulations on new cases (MINUTES=10); what is f
 	    rounds=$$((rounds + 1)); \
 	done; \
 	echo "$$rounds rounds, nothing found"
+
+KILLS ?= 1000
+trial: setup console ## Kill server and runner at random moments while the demo's projects run (KILLS=1000)
+	PONDRIX_KILLS=$(KILLS) $(CARGO) test --package pondrix --test e2e -- --nocapture trial::
 
 bench: setup console ## Compare with the bare cost of the same work (target/bench/summary.json; ARGS=images for images alone)
 	$(CARGO) bench --quiet --package pondrix --bench ratios -- $(ARGS)

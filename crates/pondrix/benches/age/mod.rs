@@ -43,14 +43,20 @@ fn fill(records: &Path, of: i64, count: u64) {
     let run = |sql: &str| assert!(c.execute(sql, params![]).unwrap() > 0);
     run(&format!(
         "{} INSERT INTO projects (id, name, repository, hook_secret, added, seen, next_number)
-         SELECT 1000 + i, 'bed-' || i, '/nowhere', 'x', 1, 1, {} FROM n",
+         SELECT 1000 + i, 'bed-' || i, p.repository, 'x', 1, 1, {} FROM n, projects p WHERE p.id = 1",
         numbers(PROJECTS),
         count / PROJECTS + 2
+    ));
+    // What is in the repository was seen: looking at it starts nothing.
+    run(&format!(
+        "{} INSERT INTO branches (project, name, commit_id, place) SELECT 1000 + i, b.name, b.commit_id, 1
+         FROM n, branches b WHERE b.project = 1",
+        numbers(PROJECTS)
     ));
     run(&format!(
         "{} INSERT INTO runs (id, project, number, start, branch, commit_id, commit_time, title, author, pipeline, faults,
                               state, note, created, started, ended, plan, templates, place, logs)
-         SELECT 1000 + i, 1001 + i % {PROJECTS}, 1 + i / {PROJECTS}, r.start, 'branch-' || (i / {PROJECTS} % {BRANCHES}),
+         SELECT 1000 + i, 1001 + i % {PROJECTS}, 1 + i / {PROJECTS}, r.start, 'branch-' || ((i + i / {PROJECTS}) % {BRANCHES}),
                 printf('%040x', i), r.commit_time, r.title, 'gardener-' || (i * 7 % 50), r.pipeline, r.faults,
                 CASE WHEN i % 10 = 0 THEN 'failed' ELSE 'passed' END, NULL, r.created + i, r.started + i, r.ended + i,
                 r.plan, r.templates, i, 2
@@ -62,10 +68,12 @@ fn fill(records: &Path, of: i64, count: u64) {
          SELECT 1000 + i, e.at + i, e.version, e.body FROM n, events e WHERE e.run = {of} ORDER BY i, e.id",
         numbers(count)
     ));
-    let images = count / RUNS_OF_AN_IMAGE;
+    // As many as a page shows at the least: it is not compared with a shorter one.
+    let (images, runs_of_an_image) =
+        if count < 20 * RUNS_OF_AN_IMAGE * 10 { (250, 4) } else { (count / RUNS_OF_AN_IMAGE, RUNS_OF_AN_IMAGE) };
     run(&format!(
         "{} INSERT INTO image_records (repository, digest, run, job, created, base, base_digest, size, packages, body)
-         SELECT 'registry.test/bed-' || (1 + i % {PROJECTS}), printf('sha256:%064x', i), 1000 + i * {RUNS_OF_AN_IMAGE},
+         SELECT 'registry.test/bed-' || (1 + i % {PROJECTS}), printf('sha256:%064x', i), 1000 + i * {runs_of_an_image},
                 m.job, m.created + i, m.base, m.base_digest, m.size, m.packages, m.body
          FROM n, (SELECT * FROM image_records LIMIT 1) m",
         numbers(images)
@@ -73,7 +81,7 @@ fn fill(records: &Path, of: i64, count: u64) {
     run(&format!(
         "{} INSERT INTO image_tags (repository, tag, digest, run, at)
          SELECT 'registry.test/bed-' || (1 + i % {PROJECTS}), CASE WHEN t.k = 0 THEN 'edge' ELSE 'v' || i END,
-                printf('sha256:%064x', i), 1000 + i * {RUNS_OF_AN_IMAGE}, i FROM n, (SELECT 0 k UNION SELECT 1) t",
+                printf('sha256:%064x', i), 1000 + i * {runs_of_an_image}, i FROM n, (SELECT 0 k UNION SELECT 1) t",
         numbers(images)
     ));
     c.execute_batch("COMMIT; PRAGMA optimize; PRAGMA journal_mode = wal").unwrap();
@@ -95,7 +103,7 @@ async fn asked(client: &Client, count: u64) -> BTreeMap<&'static str, Vec<Durati
         let project = Some(bed.parse().unwrap());
         let author = Some(format!("gardener-{}", turn % 50));
         let branch = Some(format!("branch-{}", turn % BRANCHES));
-        let run: RunId = format!("{bed}#{}", 1 + turn * 7919 % (count / PROJECTS).max(1)).parse().unwrap();
+        let run: RunId = format!("{bed}#{}", 1 + 1 + turn * 7919 % (count / PROJECTS - 1)).parse().unwrap();
         let mut timed = async |name: &'static str, work: std::pin::Pin<Box<dyn Future<Output = usize> + '_>>| {
             let since = Instant::now();
             assert!(work.await > 0, "{name}");
@@ -140,9 +148,12 @@ async fn aged(folder: &Path, base: &Path, token: &str, count: u64) -> Aged {
 
 fn copy(from: &Path, to: &Path) {
     std::fs::create_dir_all(to).unwrap();
-    for name in ["records.db", "secrets.key", "runner.token"] {
+    for name in ["secrets.key", "runner.token"] {
         std::fs::copy(from.join(name), to.join(name)).unwrap();
     }
+    // With what is only in the write-ahead log.
+    let into = to.join("records.db").display().to_string();
+    Connection::open(from.join("records.db")).unwrap().execute("VACUUM INTO ?1", [into]).unwrap();
 }
 
 fn p99(mut times: Vec<Duration>) -> Duration {

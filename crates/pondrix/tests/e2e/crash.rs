@@ -86,7 +86,7 @@ async fn a_server_that_is_ended_ends_the_runner_that_an_earlier_one_started() {
 }
 
 /// Numbers that look random, the same in every run of the tests (Knuth, MMIX).
-fn next(state: &mut u64) -> u64 {
+pub(crate) fn next(state: &mut u64) -> u64 {
     *state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
     *state >> 33
 }
@@ -241,7 +241,7 @@ async fn a_job_whose_runner_is_killed_is_lost_at_once_and_tried_again_where_it_m
 }
 
 /// The runner that works in the folder of this lock, as soon as one has written its number down there and runs.
-async fn runner_in(lock: &std::path::Path) -> Pid {
+pub(crate) async fn runner_in(lock: &std::path::Path) -> Pid {
     let mut runner = None;
     until("a runner in its folder", async || {
         let pid = std::fs::read_to_string(lock).ok()?.trim().parse().ok().and_then(Pid::from_raw)?;

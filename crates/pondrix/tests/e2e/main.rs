@@ -29,4 +29,5 @@ mod streams;
 mod support;
 mod surroundings;
 mod templates;
+mod trial;
 mod upkeep;

@@ -251,12 +251,25 @@ pub(crate) fn put_running(
     forget_old_releases(connection, environment, project, job.as_str())
 }
 
-const SUMMARY: &str = "i.repository, i.digest, i.created, p.name || '#' || r.number, i.job, r.commit_id, i.size, i.packages, i.base,
-    i.base_digest, b.digest, b.moved,
-    (SELECT group_concat(tag, ' ') FROM image_tags t WHERE t.repository = i.repository AND t.digest = i.digest AND t.id =
-        (SELECT max(id) FROM image_tags o WHERE o.repository = t.repository AND o.tag = t.tag)),
-    (SELECT group_concat(DISTINCT environment) FROM running_images e WHERE e.image = i.repository || '@' || i.digest)
-    FROM image_records i JOIN runs r ON r.id = i.run JOIN projects p ON p.id = r.project LEFT JOIN bases b ON b.name = i.base";
+/// What is an image's own, without its long parts.
+const OWN: &str = "i.repository, i.digest, i.run, i.job, i.created, i.base, i.base_digest, i.size, i.packages";
+
+/// What lists show of images, of which `which` says how they are chosen and in what order; few, since each is looked at
+/// from all sides.
+fn summaries(which: &str) -> String {
+    // `CROSS JOIN` keeps the order: each image, then its run.
+    format!(
+        "SELECT i.repository, i.digest, i.created, p.name || '#' || r.number, i.job, r.commit_id, i.size, i.packages,
+            i.base, i.base_digest, b.digest, b.moved,
+            (SELECT group_concat(tag, ' ') FROM image_tags t WHERE t.repository = i.repository AND t.digest = i.digest
+             AND t.id = (SELECT max(id) FROM image_tags o WHERE o.repository = t.repository AND o.tag = t.tag)),
+            (SELECT group_concat(DISTINCT environment) FROM releases e INDEXED BY releases_of_image
+             WHERE e.image = i.repository || '@' || i.digest AND e.id = (SELECT max(id) FROM releases n
+                WHERE n.environment = e.environment AND n.project = e.project AND n.job = e.job))
+         FROM ({which}) i CROSS JOIN runs r ON r.id = i.run CROSS JOIN projects p ON p.id = r.project
+         LEFT JOIN bases b ON b.name = i.base"
+    )
+}
 
 fn split(text: Option<String>, by: char) -> Vec<String> {
     text.map_or(Vec::new(), |text| text.split(by).map(str::to_owned).collect())
@@ -291,18 +304,36 @@ pub(crate) fn images(
     project: Option<&str>,
     most: usize,
 ) -> Result<Vec<ImageSummary>, StoreError> {
-    let mut statement = connection.prepare_cached(&format!(
-        "SELECT {SUMMARY} WHERE (?1 IS NULL OR i.repository = ?1) AND (?2 IS NULL OR p.name = ?2)
-         ORDER BY i.created DESC, i.digest LIMIT ?3"
-    ))?;
+    // Each question is one of its own, with an order that an index has.
+    let which = match (repository, project) {
+        (Some(_), None) => {
+            &format!("SELECT {OWN} FROM image_records i WHERE repository = ?1 ORDER BY created DESC, digest LIMIT ?3")
+        }
+        (None, None) => &format!("SELECT {OWN} FROM image_records i ORDER BY created DESC, digest LIMIT ?3"),
+        (repository, Some(_)) => {
+            let of_repository = if repository.is_some() { "AND i.repository = ?1" } else { "" };
+            &format!(
+                "SELECT {OWN} FROM runs o CROSS JOIN image_records i ON i.run = o.id
+                 WHERE o.project = (SELECT id FROM projects WHERE name = ?2) {of_repository}
+                 ORDER BY o.id DESC, i.created DESC, i.digest LIMIT ?3"
+            )
+        }
+    };
+    let mut statement = connection.prepare_cached(&summaries(which))?;
     let rows = statement.query_map(params![repository, project, most as i64], summary)?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
 
 /// The repositories that have this name, or end with it.
 pub(crate) fn repositories(connection: &Connection, name: &str) -> Result<Vec<String>, StoreError> {
+    // From one repository to the next, and not over all images of each.
     let mut statement = connection.prepare_cached(
-        "SELECT DISTINCT repository FROM image_records
+        "WITH RECURSIVE n (repository) AS (
+             SELECT min(repository) FROM image_records
+             UNION ALL
+             SELECT (SELECT min(repository) FROM image_records i WHERE i.repository > n.repository) FROM n
+             WHERE n.repository IS NOT NULL)
+         SELECT repository FROM n
          WHERE repository = ?1 OR substr(repository, -length(?1) - 1) = '/' || ?1 ORDER BY repository",
     )?;
     let rows = statement.query_map([name], |row| row.get(0))?;
@@ -321,10 +352,10 @@ pub(crate) fn image(
     repository: &str,
     digest: Option<&str>,
 ) -> Result<Option<(ImageSummary, Body)>, StoreError> {
-    let question = format!(
-        "SELECT {SUMMARY} WHERE i.repository = ?1 AND (?2 IS NULL OR substr(i.digest, 1, length(?2)) = ?2)
-         ORDER BY i.created DESC LIMIT 1"
-    );
+    let question = summaries(&format!(
+        "SELECT {OWN} FROM image_records i WHERE repository = ?1 AND (?2 IS NULL OR substr(digest, 1, length(?2)) = ?2)
+         ORDER BY created DESC, digest LIMIT 1"
+    ));
     let found = connection.prepare_cached(&question)?.query_row(params![repository, digest], summary).optional()?;
     let Some(found) = found else { return Ok(None) };
     let question = "SELECT body FROM image_records WHERE repository = ?1 AND digest = ?2";

@@ -353,7 +353,7 @@ pub(crate) fn page(
     // Each question is one of its own: one for all would be answered by a look at everything.
     let said: String = said.iter().filter(|(_, is_said)| *is_said).map(|(words, _)| format!("{words} AND ")).collect();
     let question = format!(
-        "SELECT {SUMMARY}, r.id FROM runs r JOIN projects p ON p.id = r.project
+        "SELECT {SUMMARY}, r.id FROM runs r CROSS JOIN projects p ON p.id = r.project
          WHERE {said} NOT p.is_removed AND r.id < ?5 ORDER BY r.id DESC LIMIT ?6"
     );
     let mut statement = connection.prepare_cached(&question)?;

@@ -1,6 +1,7 @@
 //! What goes on by itself: each a loop of its own, which no other waits for and which is started again when it
 //! breaks.
 
+mod pace;
 pub(crate) mod preflight;
 pub(crate) mod rollout;
 pub(crate) mod watcher;

@@ -13,6 +13,7 @@ use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
+use super::pace::{self, Pace, Reason};
 use super::supervise;
 use crate::domain::{Builds, Engine, StartError, Started, Wanted};
 use crate::ports::git::{Refs, Repository};
@@ -43,6 +44,7 @@ struct Watched {
 pub(crate) struct Watcher {
     engine: Arc<Engine>,
     every: Duration,
+    pace: Pace,
     shutdown: CancellationToken,
     watched: Mutex<HashMap<i64, Watched>>,
     /// Told when registries are to be asked now what bases mean.
@@ -51,7 +53,14 @@ pub(crate) struct Watcher {
 
 impl Watcher {
     pub(crate) fn new(engine: Arc<Engine>, every: Duration, shutdown: CancellationToken) -> Arc<Self> {
-        Arc::new(Self { engine, every, shutdown, watched: Mutex::default(), wake_bases: Notify::new() })
+        Arc::new(Self {
+            engine,
+            every,
+            pace: Pace::new(),
+            shutdown,
+            watched: Mutex::default(),
+            wake_bases: Notify::new(),
+        })
     }
 
     /// Begins to watch a project.
@@ -63,9 +72,15 @@ impl Watcher {
         let turn = move || {
             let (watcher, project, wake) = (Arc::clone(&watcher), project.clone(), Arc::clone(&wake));
             async move {
+                let (mut reason, mut is_hooked) = (Reason::Start, false);
                 loop {
-                    watcher.look(&project).await;
-                    drop(tokio::time::timeout(watcher.every, wake.notified()).await);
+                    watcher.pace.turn(reason, watcher.look(&project)).await;
+                    let pause = pace::pause(watcher.every, project.id, is_hooked);
+                    reason = match tokio::time::timeout(pause, wake.notified()).await {
+                        Ok(()) => Reason::Called,
+                        Err(_) => Reason::Time,
+                    };
+                    is_hooked |= reason == Reason::Called;
                 }
             }
         };

@@ -62,6 +62,8 @@ CREATE INDEX runs_of_project_by_branch ON runs (project, branch, id);
 CREATE INDEX runs_by_author ON runs (author COLLATE NOCASE, id);
 CREATE INDEX runs_of_project_by_author ON runs (project, author COLLATE NOCASE, id);
 
+CREATE INDEX image_records_of_repository ON image_records (repository, created);
+
 -- What refers to a run is found without a look at everything, when the run is removed.
 CREATE INDEX runs_by_plan ON runs (plan);
 CREATE INDEX runs_by_rerun ON runs (rerun_of);
