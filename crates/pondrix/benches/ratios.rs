@@ -7,6 +7,7 @@
 
 mod age;
 mod images;
+mod load;
 #[path = "../tests/e2e/support.rs"]
 mod support;
 
@@ -75,10 +76,10 @@ fn status_of(process: u32, field: &str) -> u64 {
     line.split_whitespace().next().unwrap().parse().unwrap()
 }
 
-/// Measures everything, or what is named: `runs`, `images`, `age`.
+/// Measures everything, or what is named: `runs`, `images`, `age`, `load`.
 async fn measure(named: &[String]) {
     let is_wanted = |name: &str| {
-        let mut all = named.iter().filter(|word| ["runs", "images", "age"].contains(&word.as_str())).peekable();
+        let mut all = named.iter().filter(|word| ["runs", "images", "age", "load"].contains(&word.as_str())).peekable();
         all.peek().is_none() || all.any(|word| word == name)
     };
     let mut summary = Vec::new();
@@ -87,6 +88,9 @@ async fn measure(named: &[String]) {
     }
     if is_wanted("images") {
         summary.extend(tokio::task::spawn_blocking(images::measures).await.unwrap());
+    }
+    if is_wanted("load") {
+        summary.extend(load::measures().await);
     }
     if is_wanted("age") {
         summary.extend(age::measures().await);

@@ -15,7 +15,7 @@ use crate::run::Hold;
 use crate::{JobKey, ProjectName, RunId, Time};
 use given::{Given, Taken};
 pub use runner::RunnerFacts;
-use runner::wanted;
+use runner::{listed, wanted};
 use waiting::{Line, Turn, Waiting};
 
 /// A job that waits.
@@ -192,6 +192,32 @@ impl Queue {
         })
     }
 
+    /// Why jobs of a run wait, each as it was asked: [`Queue::why_waiting`], which is the same for all that wait for the
+    /// same runners and want nothing else.
+    #[must_use]
+    pub fn why_all_wait(
+        &self,
+        run: &RunId,
+        jobs: &[JobKey],
+        runners: &[RunnerFacts],
+        limits: &Limits,
+    ) -> Vec<Option<String>> {
+        let mut known: Vec<(&Who, Option<String>)> = Vec::new();
+        let why = |job: &JobKey| {
+            let offer = self.waiting.offer(run, job)?;
+            if !offer.locks_wanted.is_empty() {
+                return self.why_waiting(run, job, runners, limits);
+            }
+            if let Some((_, words)) = known.iter().find(|(who, _)| **who == offer.who) {
+                return words.clone();
+            }
+            let words = self.why_waiting(run, job, runners, limits);
+            known.push((&offer.who, words.clone()));
+            words
+        };
+        jobs.iter().map(why).collect()
+    }
+
     /// Why a job waits, in words, given the runners that are there; nothing when it does not wait.
     #[must_use]
     pub fn why_waiting(&self, run: &RunId, job: &JobKey, runners: &[RunnerFacts], limits: &Limits) -> Option<String> {
@@ -206,21 +232,21 @@ impl Queue {
         }
         let lacks: Vec<_> = runners.iter().filter_map(|runner| runner.lacks(needs)).collect();
         if lacks.len() == runners.len() {
-            return Some(format!("no runner {} is here: {}", wanted(needs), lacks.join(", ")));
+            return Some(format!("no runner {} is here: {}", wanted(needs), listed(&lacks)));
         }
         let fit = runners.iter().filter(|runner| runner.lacks(needs).is_none());
         let (paused, fit): (Vec<_>, Vec<_>) = fit.partition(|runner| runner.is_paused);
         if let (Some(first), true) = (paused.first(), fit.is_empty()) {
-            let names: Vec<_> = paused.iter().map(|runner| runner.name.as_str()).collect();
+            let names: Vec<_> = paused.iter().map(|runner| runner.name.clone()).collect();
             let are = if names.len() == 1 { "is" } else { "are" };
-            return Some(format!("{} {are} paused; resume: pondrix runner resume {}", names.join(", "), first.name));
+            return Some(format!("{} {are} paused; resume: pondrix runner resume {}", listed(&names), first.name));
         }
         let full: Vec<_> = fit.iter().filter_map(|runner| self.full(&run.project, &runner.pool, limits)).collect();
         if full.len() == fit.len() {
             return full.into_iter().next();
         }
-        let names: Vec<_> = fit.iter().map(|runner| runner.name.as_str()).collect();
-        Some(format!("waits for a free place at {}", names.join(", ")))
+        let names: Vec<_> = fit.iter().map(|runner| runner.name.clone()).collect();
+        Some(format!("waits for a free place at {}", listed(&names)))
     }
 }
 
@@ -277,6 +303,26 @@ mod tests {
         };
         assert_eq!(why(std::slice::from_ref(&paused)), "pond-1 is paused; resume: pondrix runner resume pond-1");
         assert_eq!(why(&[paused, runner("light", &[])]), "waits for a free place at light-1");
+    }
+
+    #[test]
+    fn many_that_wait_are_told_the_same_as_each_alone_and_of_many_runners_a_few_are_named() {
+        let mut queue = Queue::default();
+        let limits = Limits::default();
+        let needs = Needs { tools: vec!["cargo".into()], ..Needs::default() };
+        queue.offer(offer("desk#1", "a/one"));
+        queue.offer(Offer { who: Who::Runner(needs), ..offer("desk#1", "a/two") });
+        queue.offer(wanting("desk#1", "a/three", "pond"));
+        queue.offer(offer("desk#1", "a/four"));
+        queue.offer(wanting("desk#2", "a/one", "pond"));
+        queue.hold(&run("desk#2"), vec![Hold { lock: "pond".into(), stage: "a".into(), job: None }]);
+        let here: Vec<_> = (0..9).map(|at| RunnerFacts { name: format!("r{at}"), ..runner("pond", &[]) }).collect();
+        let jobs = ["one", "two", "three", "four", "five"].map(|name| JobKey::new("a", name));
+        let alone: Vec<_> = jobs.iter().map(|job| queue.why_waiting(&run("desk#1"), job, &here, &limits)).collect();
+        assert_eq!(queue.why_all_wait(&run("desk#1"), &jobs, &here, &limits), alone);
+        assert_eq!(alone[0].as_deref(), Some("waits for a free place at r0, r1, r2 and 6 more"));
+        assert!(alone[1].as_deref().is_some_and(|why| why.starts_with("no runner with `cargo` is here: r0 lacks")));
+        assert_eq!((alone[2].as_deref(), &alone[4]), (Some("waits for `pond`, which desk#2 stage a holds"), &None));
     }
 
     #[test]

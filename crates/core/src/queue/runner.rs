@@ -60,3 +60,14 @@ pub(super) fn wanted(needs: &Needs) -> String {
 fn quoted(names: &[String]) -> String {
     names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(" and ")
 }
+
+/// How many of many are named.
+const NAMED: usize = 3;
+
+/// Some, and how many more there are.
+pub(super) fn listed(all: &[String]) -> String {
+    match all.len().checked_sub(NAMED) {
+        None | Some(0) => all.join(", "),
+        Some(more) => format!("{} and {more} more", all[..NAMED].join(", ")),
+    }
+}

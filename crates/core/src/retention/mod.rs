@@ -5,7 +5,7 @@ mod rules;
 use std::collections::BTreeMap;
 
 use crate::Time;
-pub use rules::{Age, Contradiction, Going, Judge, Keep, Limits, Line, Past, Rule, What, Why};
+pub use rules::{Age, Contradiction, Going, Judge, Keep, Limits, Line, Past, Rule, What, Why, shortest};
 
 /// Files of a job that are kept.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -88,9 +88,6 @@ pub struct Past {
     pub ended: Option<Time>,
     /// The run that it does again.
     pub rerun_of: Option<i64>,
-    /// Whether an environment runs what it built or rolled out, or could return to it, or a branch has no newer
-    /// image.
-    pub is_needed: bool,
     /// Whether its logs are still there.
     pub has_logs: bool,
 }
@@ -143,6 +140,12 @@ impl Default for Limits {
 }
 
 impl Age {
+    /// Whether what ended at `since` has been kept for longer.
+    #[must_use]
+    pub fn is_over(self, since: Time, now: Time) -> bool {
+        self.over(since, now).is_some()
+    }
+
     /// How long, when that is over for what was last of use at `since`.
     fn over(self, since: Time, now: Time) -> Option<Duration> {
         match self {
@@ -226,6 +229,21 @@ impl Limits {
     }
 }
 
+/// The shortest time that any of the rules keeps runs or logs for, and whether any keeps no more than so many: younger
+/// runs need not be looked at where none does.
+#[must_use]
+pub fn shortest(rules: &[Rule]) -> (Age, bool) {
+    let usual = Limits::default();
+    let said = rules.iter().flat_map(|rule| [rule.keep.runs, rule.keep.logs]).flatten();
+    let ages = said.chain([usual.runs, usual.logs]);
+    let shortest = ages.min_by_key(|age| match age {
+        Age::For(length) => length.seconds(),
+        Age::Forever => u32::MAX,
+    });
+    let counts = rules.iter().any(|rule| rule.keep.at_most.is_some_and(|most| most > 0));
+    (shortest.unwrap_or(Age::Forever), counts)
+}
+
 /// Judges the runs of a project, the newest first, one by one.
 #[derive(Debug)]
 pub struct Judge<'a> {
@@ -243,8 +261,10 @@ impl<'a> Judge<'a> {
         Self { rules, project, now, lines: HashMap::new(), done_again: HashSet::new() }
     }
 
-    /// What goes of the next older run; nothing when all of it stays.
-    pub fn judge(&mut self, run: &Past) -> Option<Going> {
+    /// What goes of the next older run; nothing when all of it stays. `is_needed` is asked only of a run that would
+    /// go: whether an environment runs what it built or rolled out, or could return to it, or a branch has no newer
+    /// image.
+    pub fn judge(&mut self, run: &Past, is_needed: impl FnOnce(i64) -> bool) -> Option<Going> {
         let make = || (Limits::of(self.rules, self.project, &run.line), 0);
         let (limits, newer) = self.lines.entry(run.line.clone()).or_insert_with(make);
         let at = *newer;
@@ -258,8 +278,8 @@ impl<'a> Judge<'a> {
         let is_spared = run.is_there && at < limits.at_least;
         let too_old = limits.runs.over(ended, self.now).filter(|_| !is_spared).map(Why::Older);
         // What a run that stays has taken over from an earlier one is found there.
-        let stays = run.is_needed || self.done_again.contains(&run.id);
-        if let Some(why) = too_many.or(too_old).filter(|_| !stays) {
+        let stays = self.done_again.contains(&run.id);
+        if let Some(why) = too_many.or(too_old).filter(|_| !stays && !is_needed(run.id)) {
             return Some(Going { id: run.id, what: What::Run, why });
         }
         self.done_again.extend(run.rerun_of);
@@ -326,13 +346,14 @@ mod tests {
     fn past(id: i64, ended: i64) -> Past {
         let line = Line::Branch("main".to_owned());
         let ended = Some(Time::from_millis(ended));
-        Past { id, line, is_there: true, ended, rerun_of: None, is_needed: false, has_logs: true }
+        Past { id, line, is_there: true, ended, rerun_of: None, has_logs: true }
     }
 
-    fn judge(rules: &[Rule], now: i64, newest_first: &[Past]) -> Vec<(i64, What)> {
+    fn judge(rules: &[Rule], now: i64, newest_first: &[Past], needed: &[i64]) -> Vec<(i64, What)> {
         let project = "desk".parse().unwrap();
         let mut judge = Judge::new(rules, &project, Time::from_millis(now));
-        newest_first.iter().filter_map(|run| judge.judge(run)).map(|going| (going.id, going.what)).collect()
+        let mut judged = |run: &Past| judge.judge(run, |id| needed.contains(&id));
+        newest_first.iter().filter_map(|run| judged(run)).map(|going| (going.id, going.what)).collect()
     }
 
     #[test]
@@ -358,16 +379,16 @@ mod tests {
         let rules = [rule(None, None, keep)];
         let going_on = Past { ended: None, ..past(9, 0) };
         let again = Past { rerun_of: Some(3), ended: Some(Time::from_millis(14_000)), ..past(8, 0) };
-        let needed = Past { is_needed: true, has_logs: false, ..past(4, 1) };
+        let needed = Past { has_logs: false, ..past(4, 1) };
         let all = [going_on, again, past(5, 4_000), needed, past(3, 2), past(2, 1)];
-        assert_eq!(judge(&rules, 15_000, &all), [(5, What::Run), (3, What::Logs), (2, What::Run)]);
+        assert_eq!(judge(&rules, 15_000, &all, &[4]), [(5, What::Run), (3, What::Logs), (2, What::Run)]);
     }
 
     #[test]
     fn a_branch_that_is_gone_spares_nothing_for_its_number() {
         let rules = [rule(None, None, Keep { runs: age("1s"), logs: age("forever"), ..Keep::default() })];
         let gone = Past { is_there: false, line: Line::Branch("fix".into()), ..past(2, 0) };
-        assert_eq!(judge(&rules, 5_000, &[gone, past(1, 0)]), [(2, What::Run)]);
+        assert_eq!(judge(&rules, 5_000, &[gone, past(1, 0)], &[]), [(2, What::Run)]);
     }
 
     #[test]
@@ -385,11 +406,13 @@ mod tests {
         assert!("ever".parse::<Age>().is_err());
     }
 
-    fn pasts() -> impl Strategy<Value = Vec<Past>> {
+    fn pasts() -> impl Strategy<Value = (Vec<Past>, Vec<i64>)> {
         let one = (0u8..4, any::<bool>(), prop::option::weighted(0.9, 0i64..60), 0i64..4, prop::bool::weighted(0.1));
         prop::collection::vec(one, 0..30).prop_map(|all| {
             let count = all.len() as i64;
-            let make = |(at, (line, is_there, ended, back, is_needed)): (usize, (u8, bool, Option<i64>, i64, bool))| {
+            let needed = all.iter().zip((1..=count).rev()).filter(|((.., is_needed), _)| *is_needed).map(|(_, id)| id);
+            let needed = needed.collect();
+            let make = |(at, (line, is_there, ended, back, _)): (usize, (u8, bool, Option<i64>, i64, bool))| {
                 let id = count - at as i64;
                 let line = match line {
                     0 => Line::Tags,
@@ -398,16 +421,16 @@ mod tests {
                 };
                 let rerun_of = Some(id - back).filter(|of| back > 0 && *of > 0);
                 let ended = ended.map(|seconds| Time::from_millis(seconds * 1000));
-                Past { id, line, is_there, ended, rerun_of, is_needed, has_logs: true }
+                Past { id, line, is_there, ended, rerun_of, has_logs: true }
             };
-            all.into_iter().enumerate().map(make).collect()
+            (all.into_iter().enumerate().map(make).collect(), needed)
         })
     }
 
     proptest! {
         #[test]
         fn what_must_stay_stays_and_judging_again_finds_nothing(
-            all in pasts(), seconds in 1u32..40, at_least in 0u32..5, at_most in prop::option::of(5u32..9), now in 0i64..60,
+            (all, needed) in pasts(), seconds in 1u32..40, at_least in 0u32..5, at_most in prop::option::of(5u32..9), now in 0i64..60,
         ) {
             let keep = Keep {
                 runs: Some(Age::For(Duration::from_seconds(seconds))),
@@ -416,10 +439,10 @@ mod tests {
                 ..Keep::default()
             };
             let rules = [rule(None, None, keep)];
-            let gone: HashSet<i64> = judge(&rules, now * 1000, &all).into_iter().map(|(id, _)| id).collect();
+            let gone: HashSet<i64> = judge(&rules, now * 1000, &all, &needed).into_iter().map(|(id, _)| id).collect();
             for (at, run) in all.iter().enumerate().filter(|(_, run)| gone.contains(&run.id)) {
                 let ended = run.ended.expect("what goes on stays");
-                prop_assert!(!run.is_needed);
+                prop_assert!(!needed.contains(&run.id));
                 let newer = all[..at].iter().filter(|other| other.line == run.line).count() as u32;
                 let is_old = ended.plus_millis(i64::from(seconds) * 1000).millis() <= now * 1000;
                 let is_spared = run.is_there && newer < at_least;
@@ -429,7 +452,7 @@ mod tests {
             for of in stays.iter().filter_map(|run| run.rerun_of) {
                 prop_assert!(!gone.contains(&of), "what a run that stays does again must stay");
             }
-            prop_assert_eq!(judge(&rules, now * 1000, &stays), []);
+            prop_assert_eq!(judge(&rules, now * 1000, &stays, &needed), []);
         }
     }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use pondrix_api::{GoingView, RetentionPreview, RetentionQuestion, RetentionRule, RetentionView};
-use pondrix_core::retention::{Contradiction, Going, Judge, Limits, Line, Rule, What};
+use pondrix_core::retention::{self, Contradiction, Going, Judge, Limits, Line, Rule, What};
 use pondrix_core::{ProjectName, RunId, Time};
 use rusqlite::Connection;
 use tokio::time::Instant;
@@ -45,7 +45,23 @@ struct Condemned {
 /// Judges everything of a project.
 fn condemned(c: &Connection, project: &Project, rules: &[Rule], now: Time) -> Result<Condemned, StoreError> {
     let mut judge = Judge::new(rules, &project.name, now);
-    let runs = store::pasts(c, project.id)?.iter().filter_map(|run| judge.judge(run)).collect();
+    let (shortest, counts) = retention::shortest(rules);
+    let oldest = store::oldest_end(c, project.id)?;
+    let mut runs = Vec::new();
+    // Most of the time nothing is old enough, and a short look tells.
+    if counts || oldest.is_some_and(|ended| shortest.is_over(ended, now)) {
+        let mut fault = None;
+        for run in store::pasts(c, project.id)? {
+            let is_needed = |id| {
+                store::is_needed(c, id).unwrap_or_else(|error| {
+                    fault = Some(error);
+                    true
+                })
+            };
+            runs.extend(judge.judge(&run, is_needed));
+        }
+        fault.map_or(Ok(()), Err)?;
+    }
     let mut caches = store::used_caches(c, project.id)?;
     let limits = |scope: &str| Limits::of(rules, &project.name, &Line::Branch(scope.to_owned()));
     caches.retain(|cache| limits(&cache.scope).cache_is_over(cache.used, now));
@@ -155,11 +171,15 @@ impl Engine {
         Ok(projects.filter(|project| only.is_none_or(|only| *only == project.name)).collect())
     }
 
-    /// Removes what is not to be kept any more, and ends removals that were begun.
-    pub(crate) async fn remove_the_past(self: Arc<Self>) {
+    /// Ends removals that were begun.
+    pub(crate) async fn end_removals(self: Arc<Self>) {
         if let Err(error) = self.finish_removals().await {
             warn!(%error, "a project's removal could not be ended; it is tried again");
         }
+    }
+
+    /// Removes what is not to be kept any more.
+    pub(crate) async fn remove_the_past(self: Arc<Self>) {
         if let Err(error) = self.remove_the_past_inner().await {
             warn!(%error, "what is not to be kept any more could not be removed; it is tried again");
         }
@@ -170,7 +190,8 @@ impl Engine {
         let now = self.clock.now();
         for project in self.projects_kept(None).await? {
             let (of, rules) = (project.clone(), rules.clone());
-            let Condemned { runs, caches } = self.store.read(move |c| condemned(c, &of, &rules, now)).await?;
+            let judged = self.store.read(move |c| condemned(c, &of, &rules, now));
+            let Condemned { runs, caches } = self.piece(judged).await?;
             let (mut removed, mut without_logs) = (0, 0);
             for piece in runs.chunks(PIECE) {
                 let piece = piece.to_vec();

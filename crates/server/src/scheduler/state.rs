@@ -243,7 +243,7 @@ impl State {
 
     pub(super) fn why_waiting(&self, run: &RunId, jobs: &[JobKey]) -> Vec<Option<String>> {
         let here = self.here();
-        jobs.iter().map(|job| self.queue.why_waiting(run, job, &here, &self.limits)).collect()
+        self.queue.why_all_wait(run, jobs, &here, &self.limits)
     }
 
     pub(super) fn views(&self) -> Vec<RunnerView> {

@@ -51,9 +51,9 @@ pub(crate) use registries::{
     RegistryRow, all as registries, by_host as registry, put as put_registry, remove as remove_registry,
 };
 pub(crate) use retention::{
-    Running, UsedCache, forget_leftovers, hidden_projects, hide_project, images_of, images_outside, leave, leftovers,
-    pasts, put_rule, remove_cache, remove_logs, remove_project, remove_run, remove_runs_of, rules, running,
-    set_logs_packed, used_caches, with_plain_logs,
+    Running, UsedCache, forget_leftovers, hidden_projects, hide_project, images_of, images_outside, is_needed, leave,
+    leftovers, oldest_end, pasts, put_rule, remove_cache, remove_logs, remove_project, remove_run, remove_runs_of,
+    rules, running, set_logs_packed, used_caches, with_plain_logs,
 };
 pub(crate) use rollouts::{forget_before, keep_before};
 pub(crate) use runs::{
@@ -100,6 +100,8 @@ const MIGRATIONS: [Migration; 14] = [
 const BUSY_TIME: Duration = Duration::from_secs(10);
 /// How many questions a connection remembers how to answer: more than there are.
 const STATEMENTS_KEPT: usize = 256;
+/// How much of the records each reader keeps in memory, in KiB: the upper levels of all indexes of a million runs.
+const READER_CACHE: i64 = 8192;
 /// How many idle connections are kept for readers.
 const READERS_KEPT: usize = 4;
 
@@ -272,7 +274,12 @@ impl Store {
             let idle = kept().pop();
             let connection = match idle {
                 Some(connection) => connection,
-                None => open(&path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX, BUSY_TIME)?,
+                None => {
+                    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+                    let connection = open(&path, flags, BUSY_TIME)?;
+                    connection.pragma_update(None, "cache_size", -READER_CACHE)?;
+                    connection
+                }
             };
             let answer = question(&connection);
             let mut kept = kept();

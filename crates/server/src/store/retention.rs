@@ -72,15 +72,29 @@ const IS_NEEDED: &str = "(EXISTS (SELECT 1 FROM releases e WHERE e.run = r.id)
      OR EXISTS (SELECT 1 FROM images m JOIN branches b ON b.project = m.project AND b.name = m.branch
                 WHERE m.run = r.id))";
 
+/// Whether a run is needed: see [`IS_NEEDED`].
+pub(crate) fn is_needed(connection: &Connection, run: i64) -> Result<bool, StoreError> {
+    let question = format!("SELECT {IS_NEEDED} FROM runs r WHERE id = ?1");
+    Ok(connection.prepare_cached(&question)?.query_row([run], |row| row.get(0)).optional()?.unwrap_or(false))
+}
+
+/// When the oldest run of a project ended that is over: later ones may have ended a little before it.
+pub(crate) fn oldest_end(connection: &Connection, project: i64) -> Result<Option<Time>, StoreError> {
+    let question = "SELECT min(ended) FROM (SELECT ended FROM runs INDEXED BY runs_of_project WHERE project = ?1
+                    ORDER BY id LIMIT 50)";
+    let ended: Option<i64> = connection.prepare_cached(question)?.query_row([project], |row| row.get(0))?;
+    Ok(ended.map(Time::from_millis))
+}
+
 /// The runs of a project, the newest first, each with what it is for whoever judges it.
 pub(crate) fn pasts(connection: &Connection, project: i64) -> Result<Vec<Past>, StoreError> {
     let mut branches = connection.prepare_cached("SELECT name FROM branches WHERE project = ?1")?;
     let there: HashSet<String> = branches.query_map([project], |row| row.get(0))?.collect::<Result<_, _>>()?;
-    let mut statement = connection.prepare_cached(&format!(
+    let mut statement = connection.prepare_cached(
         "SELECT id, branch, tag IS NOT NULL, files IS NOT NULL, ended, rerun_of, logs <> 2,
-                state IN ('queued', 'waiting', 'running'), {IS_NEEDED}
-         FROM runs r WHERE project = ?1 ORDER BY id DESC"
-    ))?;
+                state IN ('queued', 'waiting', 'running')
+         FROM runs WHERE project = ?1 ORDER BY id DESC",
+    )?;
     let rows = statement.query_map([project], |row| {
         let (id, branch): (i64, String) = (row.get(0)?, row.get(1)?);
         let line = match (row.get(2)?, row.get(3)?) {
@@ -92,7 +106,7 @@ pub(crate) fn pasts(connection: &Connection, project: i64) -> Result<Vec<Past>, 
         let goes_on: bool = row.get(7)?;
         let ended = row.get::<_, Option<i64>>(4)?.map(Time::from_millis).filter(|_| !goes_on);
         let (rerun_of, has_logs) = (row.get(5)?, row.get(6)?);
-        Ok(Past { id, line, is_there, ended, rerun_of, is_needed: row.get(8)?, has_logs })
+        Ok(Past { id, line, is_there, ended, rerun_of, has_logs })
     })?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
@@ -421,8 +435,10 @@ mod tests {
         for id in [1, 3, 4] {
             assert!(!remove_run(&c, id).unwrap(), "{id}");
         }
-        let judged: Vec<_> = pasts(&c, 1).unwrap().iter().map(|past| (past.id, past.is_needed)).collect();
+        let judged: Vec<_> =
+            pasts(&c, 1).unwrap().iter().map(|past| (past.id, is_needed(&c, past.id).unwrap())).collect();
         assert_eq!(judged, [(4, true), (3, false), (2, false), (1, false)]);
+        assert_eq!(oldest_end(&c, 1).unwrap(), Some(Time::from_millis(1)));
         assert!(remove_run(&c, 2).unwrap() && remove_run(&c, 1).unwrap());
         c.execute("DELETE FROM branches", []).unwrap();
         assert!(remove_run(&c, 4).unwrap(), "the branch is gone, and what it built with it");

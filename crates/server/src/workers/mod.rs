@@ -25,6 +25,8 @@ use watcher::Watcher;
 const TICK: Duration = Duration::from_secs(1);
 /// How often is looked for what is to be kept no more.
 const TIDY_PAUSE: Duration = Duration::from_secs(600);
+/// How long after its start the server first looks for them: it has other things to do then.
+const FIRST_PAST_PAUSE: Duration = Duration::from_secs(60);
 /// How often is looked for runs that have been kept for long enough.
 const PAST_PAUSE: Duration = Duration::from_secs(3600);
 /// How long after a run is over its logs are left as they are.
@@ -107,9 +109,12 @@ fn every<T: Send + Sync + 'static, F: Future<Output = ()> + Send>(
 
 /// Removes what is not to be kept any more, now and then and when somebody has changed what is kept.
 async fn keep_up(engine: Arc<Engine>) {
+    let mut pause = FIRST_PAST_PAUSE;
     loop {
+        Arc::clone(&engine).end_removals().await;
+        drop(tokio::time::timeout(pause, engine.upkeep_wanted.notified()).await);
         Arc::clone(&engine).remove_the_past().await;
-        drop(tokio::time::timeout(PAST_PAUSE, engine.upkeep_wanted.notified()).await);
+        pause = PAST_PAUSE;
     }
 }
 
