@@ -49,20 +49,19 @@ pub(crate) fn releases(releases: &[ReleaseOutside]) {
     }
     output::line("These remove them there, in a copy of the repository:");
     for one in releases {
-        let files: Vec<String> = one.manifests.iter().map(|file| format!("-f {}", shell_pattern(file))).collect();
-        output::line(&format!(
-            "  kubectl --kubeconfig {} --namespace {} delete {}",
-            quoted(&one.kubeconfig),
-            quoted(&one.namespace),
-            files.join(" ")
-        ));
+        let kubectl =
+            format!("kubectl --kubeconfig {} --namespace {} delete", quoted(&one.kubeconfig), quoted(&one.namespace));
+        for file in &one.manifests {
+            output::line(&match is_pattern(file) {
+                // The shell reads the pattern, and each file has its own `-f`.
+                true => format!("  for file in {file}; do {kubectl} -f \"$file\"; done"),
+                false => format!("  {kubectl} -f {}", quoted(file)),
+            });
+        }
     }
 }
 
-/// A file or a pattern of files; the shell is to read the pattern.
-fn shell_pattern(file: &str) -> String {
-    if file.chars().all(|letter| letter.is_ascii_alphanumeric() || "-_./*?".contains(letter)) {
-        return file.to_owned();
-    }
-    quoted(file)
+/// Whether the manifests of a rollout are named by a pattern that a shell reads as it is.
+fn is_pattern(file: &str) -> bool {
+    file.contains('*') && file.chars().all(|letter| letter.is_ascii_alphanumeric() || "-_./*?".contains(letter))
 }

@@ -10,7 +10,7 @@ use pondrix_standin::garden::{REGISTRY, Repository, VISITOR_DESK};
 use crate::support::{PONDRIX, Said, World, one_job, said};
 
 /// Runs the command line in a checkout, signed in.
-async fn in_checkout(world: &World, repository: &Repository, arguments: &[&str]) -> Said {
+pub(crate) async fn in_checkout(world: &World, repository: &Repository, arguments: &[&str]) -> Said {
     let mut command = Command::new(PONDRIX);
     command.args(arguments).current_dir(repository.folder());
     command.env("PONDRIX_URL", world.url()).env("PONDRIX_TOKEN", &world.token);

@@ -20,6 +20,7 @@ mod images;
 mod kubectl;
 mod language;
 mod platforms;
+mod promises;
 mod quickstart;
 mod recipes;
 mod registry;

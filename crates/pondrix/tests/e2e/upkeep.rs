@@ -134,8 +134,17 @@ async fn a_project_is_removed_with_everything_while_it_runs_and_its_name_can_be_
     let removed = world.pondrix(&["project", "remove", "visitor-desk", "--yes"]).await;
     assert_eq!(removed.status, 0, "{}", removed.err);
     assert!(removed.out.contains("Project visitor-desk is removed, with 2 runs."), "{}", removed.out);
-    let namespace = format!("kubectl --kubeconfig {} --namespace staging delete -f", world.kubeconfig.display());
-    assert!(removed.out.contains(&namespace), "{}", removed.out);
+    let command = format!(
+        "for file in deploy/*.yaml; do kubectl --kubeconfig {} --namespace staging delete -f \"$file\"; done",
+        world.kubeconfig.display()
+    );
+    assert!(removed.out.contains(&command), "{}", removed.out);
+    // And it does what it says.
+    let mut shell = std::process::Command::new("sh");
+    shell.args(["-c", &command]).current_dir(desk.folder());
+    let deleted = crate::support::said(shell).await;
+    assert_eq!(deleted.status, 0, "{}", deleted.err);
+    assert!(deleted.out.contains("deleted"), "{}", deleted.out);
     let delete = removed.out.lines().find_map(|line| line.trim().strip_prefix("curl -X DELETE ")).unwrap().to_owned();
     assert!(delete.contains("/v2/") && delete.contains("/manifests/sha256:"), "{delete}");
 

@@ -140,7 +140,7 @@ impl Engine {
         };
         let hash: LeaseHash = access::hash(&secret);
         let taken = Event::JobTaken { job: job.clone(), runner: runner.to_owned() };
-        let new = NewLease { hash, runner: runner.to_owned() };
+        let new = NewLease { hash, runner: runner.to_owned(), instance: grant.instance.clone() };
         match self.decide(&live, Some(new), move |_| Ok(taken)).await {
             Ok(()) => grant.accept(),
             // Stopped meanwhile.

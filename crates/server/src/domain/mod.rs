@@ -127,6 +127,7 @@ pub(crate) enum EngineError {
 struct NewLease {
     hash: LeaseHash,
     runner: String,
+    instance: String,
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -372,9 +373,9 @@ impl Engine {
         let run = facts.id.clone();
         let write = move |c: &rusqlite::Connection| {
             let lease = match lease {
-                Some((NewLease { hash, runner }, job)) => {
-                    let number = store::put_lease(c, &hash, id, &job, &runner)?;
-                    Some(Lease { hash, number, run, job, runner })
+                Some((NewLease { hash, runner, instance }, job)) => {
+                    let number = store::put_lease(c, &hash, id, &job, (&runner, &instance))?;
+                    Some(Lease { hash, number, run, job, runner, instance })
                 }
                 None => None,
             };

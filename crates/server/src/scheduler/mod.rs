@@ -44,12 +44,14 @@ pub(crate) struct Lease {
     pub(crate) job: JobKey,
     /// Who has it.
     pub(crate) runner: String,
+    /// Which process of the runner: another one knows nothing of the job.
+    pub(crate) instance: String,
 }
 
 impl From<StoredLease> for Lease {
     fn from(stored: StoredLease) -> Self {
-        let StoredLease { number, hash, run, job, runner } = stored;
-        Self { hash, number, run, job, runner }
+        let StoredLease { number, hash, run, job, runner, instance } = stored;
+        Self { hash, number, run, job, runner, instance }
     }
 }
 
@@ -66,6 +68,8 @@ pub(crate) enum Overdue {
 #[derive(Debug)]
 pub(crate) struct Grant {
     offer: Option<Offer>,
+    /// Which process of the runner it is for; empty for the server itself.
+    pub(crate) instance: String,
     scheduler: Scheduler,
 }
 

@@ -155,17 +155,20 @@ impl State {
             heard: Instant::now(),
             last_seen: now,
         };
-        let before = self.runners.insert(hello.runner.clone(), known);
+        self.runners.insert(hello.runner.clone(), known);
         let own = |held: &&Held| held.lease.runner == hello.runner;
         // Jobs from before the server ended count for the runner's pool, now that this is known.
         for held in self.leases.values().filter(own) {
             self.queue.restore(held.lease.run.clone(), held.lease.job.clone(), Some(hello.pool.clone()));
         }
         self.has_changed = true;
-        if before.is_none_or(|before| before.instance == hello.instance) {
-            return Vec::new();
-        }
-        self.leases.values().filter(own).filter(|held| held.is_confirmed).map(|held| held.lease.clone()).collect()
+        // Another process of the runner had them. What that never showed to know of is offered again; of what is from
+        // before the server began nobody can tell.
+        let is_forgotten = |held: &&Held| {
+            let of_another = !held.lease.instance.is_empty() && held.lease.instance != hello.instance;
+            of_another && (held.is_confirmed || held.is_restored)
+        };
+        self.leases.values().filter(own).filter(is_forgotten).map(|held| held.lease.clone()).collect()
     }
 
     /// A runner shows a sign of life. Answers whether it has introduced itself.
@@ -203,7 +206,7 @@ impl State {
     }
 
     /// Gives jobs to those who ask, as long as there are any for them.
-    pub(super) fn serve(&mut self, grant: impl Fn(Offer) -> Grant) {
+    pub(super) fn serve(&mut self, grant: impl Fn(Offer, String) -> Grant) {
         if !std::mem::take(&mut self.has_changed) {
             return;
         }
@@ -219,12 +222,13 @@ impl State {
             if asking.runner.is_some() && known.is_none() {
                 continue;
             }
+            let instance = known.map(|known| known.instance.clone()).unwrap_or_default();
             let alike = known.map(|known| known.kind);
             let facts = known.map(|known| &known.facts);
             let offer = if without.contains(&alike) { None } else { self.queue.take(facts, &self.limits) };
             match offer {
                 // One that stopped waiting just now drops the grant, and the job is offered again.
-                Some(offer) => drop(asking.grant.send(grant(offer))),
+                Some(offer) => drop(asking.grant.send(grant(offer, instance))),
                 None => {
                     without.push(alike);
                     still_asking.push_back(asking);

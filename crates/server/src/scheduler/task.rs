@@ -87,7 +87,7 @@ pub(super) async fn run(own: mpsc::WeakUnboundedSender<Message>, mut messages: m
         }
         let Some(sender) = own.upgrade() else { return };
         let scheduler = Scheduler(sender);
-        state.serve(|offer| Grant { offer: Some(offer), scheduler: scheduler.clone() });
+        state.serve(|offer, instance| Grant { offer: Some(offer), instance, scheduler: scheduler.clone() });
     }
 }
 

@@ -218,11 +218,11 @@ pub(crate) fn put_lease(
     hash: &[u8; 32],
     run: i64,
     job: &JobKey,
-    runner: &str,
+    (runner, instance): (&str, &str),
 ) -> Result<i64, StoreError> {
-    let params = params![hash, run, job.as_str(), runner];
+    let params = params![hash, run, job.as_str(), runner, instance];
     connection
-        .prepare_cached("INSERT INTO leases (hash, run, job, runner) VALUES (?1, ?2, ?3, ?4)")?
+        .prepare_cached("INSERT INTO leases (hash, run, job, runner, instance) VALUES (?1, ?2, ?3, ?4, ?5)")?
         .execute(params)?;
     Ok(connection.last_insert_rowid())
 }
@@ -241,12 +241,14 @@ pub(crate) struct StoredLease {
     pub(crate) run: RunId,
     pub(crate) job: JobKey,
     pub(crate) runner: String,
+    /// Which process of it.
+    pub(crate) instance: String,
 }
 
 /// All leases, by number.
 pub(crate) fn leases(connection: &Connection) -> Result<Vec<StoredLease>, StoreError> {
     let mut statement = connection.prepare_cached(
-        "SELECT l.number, l.hash, p.name || '#' || r.number, l.job, l.runner
+        "SELECT l.number, l.hash, p.name || '#' || r.number, l.job, l.runner, l.instance
          FROM leases l JOIN runs r ON r.id = l.run JOIN projects p ON p.id = r.project ORDER BY l.number",
     )?;
     let rows = statement.query_map([], |row| {
@@ -255,7 +257,8 @@ pub(crate) fn leases(connection: &Connection) -> Result<Vec<StoredLease>, StoreE
             rusqlite::Error::FromSqlConversionFailure(2, rusqlite::types::Type::Text, Box::new(error))
         })?;
         let job = JobKey::from_text(&row.get::<_, String>(3)?);
-        Ok(StoredLease { number: row.get(0)?, hash: row.get(1)?, run, job, runner: row.get(4)? })
+        let (runner, instance) = (row.get(4)?, row.get(5)?);
+        Ok(StoredLease { number: row.get(0)?, hash: row.get(1)?, run, job, runner, instance })
     })?;
     Ok(rows.collect::<Result<_, _>>()?)
 }

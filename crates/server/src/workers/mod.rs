@@ -23,12 +23,10 @@ use watcher::Watcher;
 
 /// How often is looked for what only the passing of time brings about.
 const TICK: Duration = Duration::from_secs(1);
-/// How often is looked for what is to be kept no more.
-const TIDY_PAUSE: Duration = Duration::from_secs(600);
 /// How long after its start the server first looks for them: it has other things to do then.
 const FIRST_PAST_PAUSE: Duration = Duration::from_secs(60);
-/// How often is looked for runs that have been kept for long enough.
-const PAST_PAUSE: Duration = Duration::from_secs(3600);
+/// How often is looked for what has been kept for long enough.
+const PAST_PAUSE: Duration = Duration::from_secs(1800);
 /// How long after a run is over its logs are left as they are.
 const LOGS_PAUSE: Duration = Duration::from_secs(10);
 /// How long a loop that broke waits before it begins again: at first, and at the most.
@@ -114,6 +112,7 @@ async fn keep_up(engine: Arc<Engine>) {
         Arc::clone(&engine).end_removals().await;
         drop(tokio::time::timeout(pause, engine.upkeep_wanted.notified()).await);
         Arc::clone(&engine).remove_the_past().await;
+        Arc::clone(&engine).tidy().await;
         pause = PAST_PAUSE;
     }
 }
@@ -145,7 +144,6 @@ pub(crate) fn start(
     tokio::spawn(supervise("retention", shutdown.clone(), move || keep_up(Arc::clone(&past))));
     let ended = Arc::clone(engine);
     tokio::spawn(supervise("logs", shutdown.clone(), move || pack_logs(Arc::clone(&ended))));
-    every("tidying", TIDY_PAUSE, shutdown, engine, Engine::tidy);
     every("schedules", TICK, shutdown, watcher, Watcher::start_what_is_due);
     every("moved bases", TICK, shutdown, watcher, Watcher::start_on_moved_bases);
     let bases = Arc::clone(watcher);

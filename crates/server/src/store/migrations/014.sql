@@ -46,6 +46,9 @@ ALTER TABLE projects ADD COLUMN is_removed INTEGER NOT NULL DEFAULT 0;
 -- Files and folders, below the server's own, that nothing in the records refers to any more.
 CREATE TABLE leftovers (path TEXT PRIMARY KEY) STRICT, WITHOUT ROWID;
 
+-- Which process of a runner has a job: another one of the same name has forgotten it.
+ALTER TABLE leases ADD COLUMN instance TEXT NOT NULL DEFAULT '';
+
 -- Runners that are given no more jobs.
 CREATE TABLE paused_runners (
     name TEXT PRIMARY KEY,
