@@ -5327,6 +5327,12 @@ export interface operations {
             query?: {
                 /** @description Only this project's */
                 project?: string;
+                /** @description Only those that stand so */
+                state?: components["schemas"]["State"];
+                /** @description Only those of a commit of this branch */
+                branch?: string;
+                /** @description Only those of a commit that this person made; capitals do not matter */
+                author?: string;
                 /** @description `next` of the page before */
                 before?: string;
                 /** @description How many at the most: 1 to 200, usually 50 */
@@ -5374,7 +5380,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description There is nothing of this name. */
+            /** @description Not Found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5383,7 +5389,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The request says something that cannot be done. */
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;

@@ -352,8 +352,8 @@ mod tests {
     fn judge(rules: &[Rule], now: i64, newest_first: &[Past], needed: &[i64]) -> Vec<(i64, What)> {
         let project = "desk".parse().unwrap();
         let mut judge = Judge::new(rules, &project, Time::from_millis(now));
-        let mut judged = |run: &Past| judge.judge(run, |id| needed.contains(&id));
-        newest_first.iter().filter_map(|run| judged(run)).map(|going| (going.id, going.what)).collect()
+        let judged = |run: &Past| judge.judge(run, |id| needed.contains(&id));
+        newest_first.iter().filter_map(judged).map(|going| (going.id, going.what)).collect()
     }
 
     #[test]

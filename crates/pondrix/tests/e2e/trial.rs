@@ -34,7 +34,7 @@ async fn commits(
     is_over: Arc<AtomicBool>,
 ) -> BTreeMap<String, u64> {
     let mut pushed = BTreeMap::new();
-    let mut number = 0;
+    let mut number = 0u64;
     while !is_over.load(Ordering::Relaxed) {
         let going_on = client
             .runs(None, 100, None)
@@ -45,7 +45,7 @@ async fn commits(
             continue;
         }
         number += 1;
-        if number % 3 == 0 {
+        if number.is_multiple_of(3) {
             labels.write("note", &number.to_string()).unwrap();
             labels.push(&format!("Labels {number}")).unwrap();
         } else {
@@ -53,7 +53,7 @@ async fn commits(
             let commit = desk.push(&format!("Greeting {number}")).unwrap();
             pushed.insert(commit, number);
         }
-        if number % 10 == 0 {
+        if number.is_multiple_of(10) {
             // One that is refused or not heard is not started: nobody is told that it was.
             drop(client.start(&"visitor-desk".parse().unwrap(), &StartRequest::default()).await);
         }
@@ -95,7 +95,7 @@ async fn whatever_is_killed_at_random_moments_every_commit_is_released_once_or_t
     let (mut seed, mut of_runner) = (20_261_126, 0);
     for _ in 0..kills {
         tokio::time::sleep(Duration::from_millis(next(&mut seed) % LONGEST_PAUSE)).await;
-        if next(&mut seed) % 4 == 0 {
+        if next(&mut seed).is_multiple_of(4) {
             of_runner += 1;
             // It may have ended just now: then it was another one's turn.
             let _ = kill_process(runner_in(&lock).await, Signal::KILL);

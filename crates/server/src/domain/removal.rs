@@ -16,10 +16,10 @@ use crate::store::{self, Project, Running, StoreError};
 const PIECE: usize = 16;
 
 /// What runs somewhere, with where its description is.
-fn outside(c: &Connection, running: Running) -> Result<Option<ReleaseOutside>, StoreError> {
+fn outside(records: &Connection, running: Running) -> Result<Option<ReleaseOutside>, StoreError> {
     let Running { environment, run, job, image } = running;
-    let Some(place) = store::environment(c, &environment)? else { return Ok(None) };
-    let row = store::by_id(c, run)?;
+    let Some(place) = store::environment(records, &environment)? else { return Ok(None) };
+    let row = store::by_id(records, run)?;
     let planned = row.as_ref().and_then(|row| row.plan.job(&job));
     let manifests = match planned.map(|job| &job.kind) {
         Some(JobKind::Rollout(rollout)) => rollout.manifests.clone(),
@@ -37,13 +37,13 @@ fn outside(c: &Connection, running: Running) -> Result<Option<ReleaseOutside>, S
 }
 
 fn all_outside(
-    c: &Connection,
+    records: &Connection,
     project: Option<i64>,
     environment: Option<&str>,
 ) -> Result<Vec<ReleaseOutside>, StoreError> {
     let mut releases = Vec::new();
-    for running in store::running(c, project, environment)? {
-        releases.extend(outside(c, running)?);
+    for running in store::running(records, project, environment)? {
+        releases.extend(outside(records, running)?);
     }
     Ok(releases)
 }

@@ -195,12 +195,12 @@ impl Engine {
             let (mut removed, mut without_logs) = (0, 0);
             for piece in runs.chunks(PIECE) {
                 let piece = piece.to_vec();
-                let write = move |c: &Connection| {
+                let write = move |records: &Connection| {
                     let mut removed = 0;
                     for going in &piece {
                         match going.what {
-                            What::Run => removed += usize::from(store::remove_run(c, going.id)?),
-                            What::Logs => store::remove_logs(c, going.id)?,
+                            What::Run => removed += usize::from(store::remove_run(records, going.id)?),
+                            What::Logs => store::remove_logs(records, going.id)?,
                         }
                     }
                     Ok((removed, piece.iter().filter(|going| going.what == What::Logs).count()))

@@ -353,21 +353,21 @@ mod tests {
     const DIGEST: &str = "sha256:aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa";
 
     /// A project, and runs of it that are over.
-    fn runs(c: &Connection, ids: std::ops::RangeInclusive<i64>) {
+    fn runs(records: &Connection, ids: std::ops::RangeInclusive<i64>) {
         let project = "INSERT INTO projects (id, name, repository, hook_secret, added) VALUES (1, 'desk', 'x', 'y', 1)";
-        c.execute(project, []).unwrap();
-        c.execute("INSERT INTO plans VALUES (5, x'00', '{}')", []).unwrap();
+        records.execute(project, []).unwrap();
+        records.execute("INSERT INTO plans VALUES (5, x'00', '{}')", []).unwrap();
         for id in ids {
             let run = "INSERT INTO runs (id, project, number, start, branch, commit_id, commit_time, title, author,
                        pipeline, faults, state, created, ended, plan)
                        VALUES (?1, 1, ?1, 'manual', 'main', 'c', 1, 't', 'a', 'null', '[]', 'passed', 1, ?1, 5)";
-            c.execute(run, [id]).unwrap();
-            c.execute("INSERT INTO events (run, at, version, body) VALUES (?1, 1, 2, '{}')", [id]).unwrap();
+            records.execute(run, [id]).unwrap();
+            records.execute("INSERT INTO events (run, at, version, body) VALUES (?1, 1, 2, '{}')", [id]).unwrap();
         }
     }
 
     /// A run pushes an image of one layer under a tag.
-    fn push(c: &Connection, run: i64, tag: &str) {
+    fn push(records: &Connection, run: i64, tag: &str) {
         let (job, repository) = (JobKey::new("package", "desk"), "x.test/desk".parse().unwrap());
         let digest: pondrix_core::image::Digest = DIGEST.parse().unwrap();
         let layer =
@@ -375,92 +375,92 @@ mod tests {
         let record = serde_json::json!({ "repository": "x.test/desk", "digest": DIGEST, "base": null, "layers": [layer],
                                           "packages": [] });
         let record = PackedRecord::new(serde_json::from_value(record).unwrap()).unwrap();
-        put_record(c, run, &job, &record, Time::from_millis(run)).unwrap();
-        put_listing(c, &digest, &PackedListing::new(&[]).unwrap()).unwrap();
-        put_tags(c, run, &repository, &digest, &[tag.parse().unwrap()], Time::from_millis(run)).unwrap();
+        put_record(records, run, &job, &record, Time::from_millis(run)).unwrap();
+        put_listing(records, &digest, &PackedListing::new(&[]).unwrap()).unwrap();
+        put_tags(records, run, &repository, &digest, &[tag.parse().unwrap()], Time::from_millis(run)).unwrap();
     }
 
-    fn count(c: &Connection, table: &str) -> i64 {
-        c.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0)).unwrap()
+    fn count(records: &Connection, table: &str) -> i64 {
+        records.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0)).unwrap()
     }
 
     #[test]
     fn an_image_goes_with_the_last_run_that_pushed_it_and_its_layers_lists_with_it() {
-        let c = connection();
-        runs(&c, 1..=3);
-        push(&c, 1, "edge");
-        push(&c, 2, "edge");
-        push(&c, 3, "other");
-        assert!(remove_run(&c, 1).unwrap());
-        let image = images(&c, None, None, 9).unwrap().remove(0);
+        let records = connection();
+        runs(&records, 1..=3);
+        push(&records, 1, "edge");
+        push(&records, 2, "edge");
+        push(&records, 3, "other");
+        assert!(remove_run(&records, 1).unwrap());
+        let image = images(&records, None, None, 9).unwrap().remove(0);
         assert_eq!((image.run.as_str(), image.tags), ("desk#3", vec!["edge".to_owned(), "other".to_owned()]));
-        assert_eq!(tag_changes(&c, "x.test/desk", 9).unwrap().last().unwrap().run, "desk#2", "who set it last");
-        assert!(remove_run(&c, 3).unwrap());
-        assert_eq!(images(&c, None, None, 9).unwrap()[0].run, "desk#2");
-        assert!(remove_run(&c, 2).unwrap());
+        assert_eq!(tag_changes(&records, "x.test/desk", 9).unwrap().last().unwrap().run, "desk#2", "who set it last");
+        assert!(remove_run(&records, 3).unwrap());
+        assert_eq!(images(&records, None, None, 9).unwrap()[0].run, "desk#2");
+        assert!(remove_run(&records, 2).unwrap());
         for table in ["runs", "events", "plans", "image_records", "image_tags", "image_layers", "layer_listings"] {
-            assert_eq!(count(&c, table), 0, "{table}");
+            assert_eq!(count(&records, table), 0, "{table}");
         }
-        assert_eq!(leftovers(&c, 9).unwrap(), ["logs/desk/1", "logs/desk/2", "logs/desk/3"]);
+        assert_eq!(leftovers(&records, 9).unwrap(), ["logs/desk/1", "logs/desk/2", "logs/desk/3"]);
     }
 
     #[test]
     fn what_an_environment_could_return_to_stays_and_older_releases_do_not() {
-        let c = connection();
-        runs(&c, 1..=7);
-        push(&c, 1, "edge");
+        let records = connection();
+        runs(&records, 1..=7);
+        push(&records, 1, "edge");
         let job = JobKey::new("staging", "desk");
-        put_running(&c, 2, &job, "staging", &format!("x.test/desk@{DIGEST}")).unwrap();
-        let stays = |id| !remove_run(&c, id).unwrap();
+        put_running(&records, 2, &job, "staging", &format!("x.test/desk@{DIGEST}")).unwrap();
+        let stays = |id| !remove_run(&records, id).unwrap();
         assert!(stays(1) && stays(2), "it runs what 1 built and 2 brought there");
         for run in 3..=7 {
-            put_running(&c, run, &job, "staging", &format!("x.test/desk@{run}")).unwrap();
+            put_running(&records, run, &job, "staging", &format!("x.test/desk@{run}")).unwrap();
         }
         assert!(!stays(1) && !stays(2) && stays(3) && stays(7));
-        assert_eq!(running(&c, None, Some("staging")).unwrap().len(), 1);
-        remove_environment(&c, "staging").unwrap();
+        assert_eq!(running(&records, None, Some("staging")).unwrap().len(), 1);
+        remove_environment(&records, "staging").unwrap();
         assert!(!stays(3));
     }
 
     #[test]
     fn a_run_that_another_does_again_or_that_goes_on_or_has_the_newest_image_of_a_branch_is_not_removed() {
-        let c = connection();
-        runs(&c, 1..=4);
-        c.execute("UPDATE runs SET rerun_of = 1 WHERE id = 2", []).unwrap();
-        c.execute("UPDATE runs SET state = 'running' WHERE id = 3", []).unwrap();
-        c.execute("INSERT INTO branches (project, name, commit_id) VALUES (1, 'main', 'c')", []).unwrap();
+        let records = connection();
+        runs(&records, 1..=4);
+        records.execute("UPDATE runs SET rerun_of = 1 WHERE id = 2", []).unwrap();
+        records.execute("UPDATE runs SET state = 'running' WHERE id = 3", []).unwrap();
+        records.execute("INSERT INTO branches (project, name, commit_id) VALUES (1, 'main', 'c')", []).unwrap();
         let image =
             "INSERT INTO images (project, branch, job, repository, digest, run) VALUES (1, 'main', 'j', 'r', 'd', 4)";
-        c.execute(image, []).unwrap();
+        records.execute(image, []).unwrap();
         for id in [1, 3, 4] {
-            assert!(!remove_run(&c, id).unwrap(), "{id}");
+            assert!(!remove_run(&records, id).unwrap(), "{id}");
         }
         let judged: Vec<_> =
-            pasts(&c, 1).unwrap().iter().map(|past| (past.id, is_needed(&c, past.id).unwrap())).collect();
+            pasts(&records, 1).unwrap().iter().map(|past| (past.id, is_needed(&records, past.id).unwrap())).collect();
         assert_eq!(judged, [(4, true), (3, false), (2, false), (1, false)]);
-        assert_eq!(oldest_end(&c, 1).unwrap(), Some(Time::from_millis(1)));
-        assert!(remove_run(&c, 2).unwrap() && remove_run(&c, 1).unwrap());
-        c.execute("DELETE FROM branches", []).unwrap();
-        assert!(remove_run(&c, 4).unwrap(), "the branch is gone, and what it built with it");
+        assert_eq!(oldest_end(&records, 1).unwrap(), Some(Time::from_millis(1)));
+        assert!(remove_run(&records, 2).unwrap() && remove_run(&records, 1).unwrap());
+        records.execute("DELETE FROM branches", []).unwrap();
+        assert!(remove_run(&records, 4).unwrap(), "the branch is gone, and what it built with it");
     }
 
     #[test]
     fn rules_are_set_in_the_place_of_those_for_the_same_and_removed_when_they_say_nothing() {
-        let c = connection();
-        runs(&c, 1..=1);
+        let records = connection();
+        runs(&records, 1..=1);
         let rule = |project: Option<&str>, text: serde_json::Value| Rule {
             project: project.map(|name| name.parse().unwrap()),
             branch: None,
             keep: serde_json::from_value(text).unwrap(),
         };
-        assert!(put_rule(&c, &rule(None, serde_json::json!({ "runs": "90d" }))).unwrap());
-        assert!(put_rule(&c, &rule(None, serde_json::json!({ "runs": "forever" }))).unwrap());
-        assert!(put_rule(&c, &rule(Some("desk"), serde_json::json!({ "at_least": 3 }))).unwrap());
-        assert!(!put_rule(&c, &rule(Some("nobody"), serde_json::json!({ "at_least": 3 }))).unwrap());
-        let all = rules(&c).unwrap();
+        assert!(put_rule(&records, &rule(None, serde_json::json!({ "runs": "90d" }))).unwrap());
+        assert!(put_rule(&records, &rule(None, serde_json::json!({ "runs": "forever" }))).unwrap());
+        assert!(put_rule(&records, &rule(Some("desk"), serde_json::json!({ "at_least": 3 }))).unwrap());
+        assert!(!put_rule(&records, &rule(Some("nobody"), serde_json::json!({ "at_least": 3 }))).unwrap());
+        let all = rules(&records).unwrap();
         assert_eq!(all.len(), 2);
         assert_eq!(serde_json::to_value(&all[0]).unwrap()["runs"], "forever");
-        put_rule(&c, &rule(Some("desk"), serde_json::json!({}))).unwrap();
-        assert_eq!(rules(&c).unwrap().len(), 1);
+        put_rule(&records, &rule(Some("desk"), serde_json::json!({}))).unwrap();
+        assert_eq!(rules(&records).unwrap().len(), 1);
     }
 }
