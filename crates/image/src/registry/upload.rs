@@ -60,8 +60,19 @@ impl Registry {
                 Err(error) => return Err(error),
             }
         }
-        self.end_upload(repository, &upload, digest, size, store, &doing).await?;
-        Ok(true)
+        let mut tries = 1;
+        loop {
+            match self.end_upload(repository, &upload, digest, size, store, &doing).await {
+                // One that refuses before it has read everything may close the connection while the rest is sent, and
+                // its answer is lost with it.
+                Err(RegistryError::Silent { .. }) if tries < TRIES => {
+                    tokio::time::sleep(PAUSE * 2_u32.pow(tries - 1)).await;
+                    tries += 1;
+                    self.find_again(repository, &mut upload, &doing).await?;
+                }
+                ended => return ended.map(|()| true),
+            }
+        }
     }
 
     /// Sends the next piece. What arrived of it is in `upload` afterwards.

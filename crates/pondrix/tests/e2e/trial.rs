@@ -15,7 +15,7 @@ use crate::crash::{next, runner_in};
 use crate::support::{PATIENCE, Server, World};
 
 /// How many kills where nothing is said.
-const KILLS: u64 = 10;
+const KILLS: u64 = 6;
 /// How long at the most between two of them.
 const LONGEST_PAUSE: u64 = 1_200;
 /// How many runs may go on at once, so that each begins some time.
