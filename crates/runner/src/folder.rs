@@ -4,6 +4,7 @@ use std::fs::{self, File};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use anyhow::Context;
 use pondrix_core::ProjectName;
@@ -13,6 +14,9 @@ use rustix::fs::{FlockOperation, flock};
 
 use crate::contents::Contents;
 use crate::sources::Sources;
+
+/// How long the build caches of a project are new.
+const NEW_CACHE: Duration = Duration::from_secs(3600);
 
 /// Another runner works in this folder.
 #[derive(Debug, thiserror::Error)]
@@ -70,8 +74,11 @@ impl Folder {
             other => other?,
         };
         for entry in entries {
-            let path = entry?.path();
-            if !projects.iter().any(|project| path.ends_with(project.as_str())) {
+            let entry = entry?;
+            let path = entry.path();
+            let age = entry.metadata()?.modified()?.elapsed().unwrap_or_default();
+            // One that is new is perhaps of a project that was added since the server was asked.
+            if age > NEW_CACHE && !projects.iter().any(|project| path.ends_with(project.as_str())) {
                 fs::remove_dir_all(&path)?;
             }
         }

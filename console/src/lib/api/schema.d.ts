@@ -2821,7 +2821,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description What is there does not allow it now. */
+            /** @description Conflict */
             409: {
                 headers: {
                     [name: string]: unknown;

@@ -99,7 +99,7 @@ async fn a_backup_that_the_server_dies_under_is_known_to_be_cut_off_and_leaves_n
     let data = world.folder.path().join("server");
     let copies = || {
         let entries = std::fs::read_dir(&data).unwrap().flatten();
-        entries.filter(|entry| entry.file_name().to_string_lossy().starts_with("backup-")).count()
+        entries.filter(|entry| entry.file_name().to_string_lossy().starts_with(".records-copied-for-a-backup-")).count()
     };
     let mut pieces = Box::pin(world.client.backup(false).await.unwrap());
     let mut arrived = pieces.next().await.unwrap().unwrap().as_ref().to_vec();
@@ -119,8 +119,11 @@ async fn a_backup_that_the_server_dies_under_is_known_to_be_cut_off_and_leaves_n
     let said = world.restore(&file, "restored", &[]).await;
     assert!(said.status == 1 && said.err.contains("cut off"), "{}", said.err);
     drop(pieces);
+    let own = data.join("backup-of-monday.db");
+    std::fs::write(&own, "somebody's own").unwrap();
     world.server = Some(Server::start_without_runner(&data, &listen));
     assert_eq!(copies(), 0, "what was left of it is gone");
+    assert!(own.exists(), "and nothing else");
 
     // The command keeps the last good one when the next does not arrive whole, and a good one can be made again.
     let good = world.folder.path().join("good.backup").display().to_string();

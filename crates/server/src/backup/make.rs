@@ -16,8 +16,8 @@ use crate::store::{self, StoreError};
 
 /// As zstd(1) does it when nothing is said. What is compressed already passes through almost as it is.
 const LEVEL: i32 = 3;
-/// How the copy of the records is called while a backup is made.
-const COPY: &str = "backup-";
+/// How the name of the copy of the records begins while a backup is made: nobody calls a file of his own so.
+const COPY: &str = ".records-copied-for-a-backup-";
 
 /// A backup that is made: the records are copied already.
 #[derive(Debug)]

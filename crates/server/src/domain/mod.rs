@@ -90,6 +90,8 @@ pub(crate) struct Engine {
     admission: RwLock<()>,
     /// Held for reading by what removes the past, and for writing by what needs all of it to stay for a while.
     pub(crate) upkeep: Arc<RwLock<()>>,
+    /// Held while projects are removed: one after the other, and each once.
+    removing: tokio::sync::Mutex<()>,
     /// Told when there may be something to remove before it would be looked for.
     pub(crate) upkeep_wanted: Notify,
     /// Told when a run is over: its logs can be compressed.
@@ -161,6 +163,7 @@ impl Engine {
             fetching: Mutex::default(),
             admission: RwLock::new(()),
             upkeep: Arc::new(RwLock::new(())),
+            removing: tokio::sync::Mutex::default(),
             upkeep_wanted: Notify::new(),
             logs_wanted: Notify::new(),
             preflights,

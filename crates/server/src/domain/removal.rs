@@ -8,7 +8,7 @@ use pondrix_core::pipeline::JobKind;
 use rusqlite::Connection;
 use tracing::{info, warn};
 
-use super::{Asker, Engine, EngineError, LiveRun};
+use super::{Asker, Engine, EngineError, LiveRun, locked};
 use crate::ports::git::copy_path;
 use crate::store::{self, Project, Running, StoreError};
 
@@ -53,7 +53,7 @@ impl Engine {
     /// ended all of it goes. What was begun is ended even when whoever asked stops waiting, or the server ends.
     ///
     /// # Errors
-    /// When the records cannot be read or written.
+    /// When the records cannot be read or written, or its folders not removed.
     pub(crate) async fn remove_project(
         self: &Arc<Self>,
         project: &Project,
@@ -92,8 +92,12 @@ impl Engine {
         Ok(())
     }
 
-    /// Answers how many runs it had. Two at once do the same, and do no harm.
+    /// Answers how many runs it had; none where somebody else has ended it: a new project may have its name by now.
     async fn finish_removal(self: &Arc<Self>, id: i64, name: &str, by: &Asker) -> Result<u64, EngineError> {
+        let _one_at_a_time = self.removing.lock().await;
+        if !self.store.read(store::hidden_projects).await?.iter().any(|(hidden, _)| *hidden == id) {
+            return Ok(0);
+        }
         // Whoever stores a run holds this: what is live after it is all that there will be.
         drop(self.admission.write().await);
         for live in self.all_live().into_iter().filter(|live| live.row.facts.id.project.as_str() == name) {
@@ -107,12 +111,17 @@ impl Engine {
             }
             runs += removed as u64;
         }
-        let copy = copy_path("".as_ref(), name).display().to_string();
-        let logs = format!("logs/{name}");
-        self.store.write(move |c| [copy, logs].iter().try_for_each(|path| store::leave(c, path))).await?;
-        // Before its name is free: what a new project of this name keeps must not be taken for this one's.
+        let folders = [copy_path("".as_ref(), name).display().to_string(), format!("logs/{name}")];
+        let left = folders.clone();
+        self.store.write(move |c| left.iter().try_for_each(|path| store::leave(c, path))).await?;
         self.remove_leftovers().await?;
-        self.store.write(move |c| store::remove_project(c, id)).await?;
+        // Before its name is free: what a new project of this name keeps must not be taken for this one's.
+        if let Some(folder) = folders.iter().map(|path| self.data.join(path)).find(|path| path.exists()) {
+            let words = format!("{} cannot be removed; it is tried again", folder.display());
+            return Err(EngineError::Conflict(words));
+        }
+        locked(&self.fetching).remove(&id);
+        self.store.write(move |c| store::remove_project(c, id, &folders)).await?;
         info!(project = name, runs, "a project is removed");
         Ok(runs)
     }

@@ -2,6 +2,7 @@
 
 use std::io::{self, Write};
 use std::sync::Arc;
+use std::time::Duration;
 
 use axum::body::{Body, Bytes};
 use axum::extract::{Query, State};
@@ -10,7 +11,9 @@ use axum::response::{IntoResponse, Response};
 use futures_util::stream;
 use pondrix_api::Problem;
 use serde::Deserialize;
+use tokio::runtime::Handle;
 use tokio::sync::mpsc;
+use tokio::sync::mpsc::error::SendTimeoutError;
 use tracing::{info, warn};
 
 use super::Shared;
@@ -27,13 +30,21 @@ pub(super) struct What {
     records_only: Option<bool>,
 }
 
+/// How long a reader may take nothing: while a backup is made nothing is removed, and that must not be for ever.
+const PATIENCE: Duration = Duration::from_secs(120);
+
 /// Sends pieces to whoever reads the answer; fails when nobody does.
-struct Pieces(mpsc::Sender<io::Result<Bytes>>);
+struct Pieces(mpsc::Sender<io::Result<Bytes>>, Handle);
 
 impl Write for Pieces {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let gone = |_| io::Error::from(io::ErrorKind::BrokenPipe);
-        self.0.blocking_send(Ok(Bytes::copy_from_slice(bytes))).map_err(gone)?;
+        let sent = self.0.send_timeout(Ok(Bytes::copy_from_slice(bytes)), PATIENCE);
+        self.1.block_on(sent).map_err(|error| match error {
+            SendTimeoutError::Timeout(_) => {
+                io::Error::new(io::ErrorKind::TimedOut, "whoever asked for it reads no more")
+            }
+            SendTimeoutError::Closed(_) => io::Error::from(io::ErrorKind::BrokenPipe),
+        })?;
         Ok(bytes.len())
     }
 
@@ -60,15 +71,16 @@ pub(super) async fn make(
     let (data, made) = (engine.data.clone(), engine.clock.now());
     let backup = engine.store.read(move |c| Backup::begin(&data, c, made)).await?;
     let (pieces, mut received) = mpsc::channel(PIECES);
+    let handle = Handle::current();
     tokio::task::spawn_blocking(move || {
         let told = pieces.clone();
-        let into = io::BufWriter::with_capacity(PIECE, Pieces(pieces));
+        let into = io::BufWriter::with_capacity(PIECE, Pieces(pieces, handle));
         match backup.write(is_whole, into) {
             Ok(()) => info!(by = person.name, "a backup was made"),
             Err(error) => {
                 warn!(%error, "a backup was not ended");
-                // Whoever reads must not take what there is for the whole.
-                drop(told.blocking_send(Err(error)));
+                // Whoever reads is told, where he still reads; that the archive has no end says it in any case.
+                drop(told.try_send(Err(error)));
             }
         }
         drop(stays);

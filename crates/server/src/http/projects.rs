@@ -116,7 +116,7 @@ pub(super) async fn change(
 /// secrets. What is outside stays: images in their registries, objects in clusters.
 #[utoipa::path(delete, path = "/api/v1/projects/{project}", tag = "projects", params(("project" = String, Path)),
     responses((status = 200, body = ProjectRemoved), (status = 401, body = Problem), (status = 403, body = Problem),
-              (status = 404, body = Problem)))]
+              (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn remove(
     State(app): Shared,
     person: Person,

@@ -288,8 +288,14 @@ pub(crate) fn remove_runs_of(connection: &Connection, project: i64, most: usize)
     Ok(ids.len())
 }
 
-/// Removes a project that has no more runs, with everything else of it.
-pub(crate) fn remove_project(connection: &Connection, project: i64) -> Result<(), StoreError> {
+/// Removes a project that has no more runs, with everything else of it. Its folders are gone, and are not to be removed
+/// when a new project has them.
+pub(crate) fn remove_project(connection: &Connection, project: i64, folders: &[String]) -> Result<(), StoreError> {
+    for folder in folders {
+        connection
+            .prepare_cached("DELETE FROM leftovers WHERE path = ?1 OR substr(path, 1, length(?1) + 1) = ?1 || '/'")?
+            .execute([folder])?;
+    }
     for table in [
         "branches",
         "tags",
