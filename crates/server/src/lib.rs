@@ -17,6 +17,7 @@ mod logs;
 mod off_thread;
 mod ports;
 mod private;
+mod queries;
 mod scheduler;
 mod seal;
 mod serve;

@@ -16,6 +16,7 @@ use crate::domain::{Engine, PreflightOrders};
 use crate::http::{self, App};
 use crate::ports::{Clock, Ports};
 use crate::private::write_private;
+use crate::queries::Queries;
 use crate::seal::Seal;
 use crate::store::{self, Store, TokenKind};
 use crate::workers::{self, watcher::Watcher};
@@ -114,7 +115,9 @@ impl Server {
             watcher.watch(row.project);
         }
         let try_limit = self.config.try_limit;
-        let app = App { engine: self.engine, watcher, public_url: public, try_limit, shutdown: shutdown.clone() };
+        let queries = Queries::new(self.store);
+        let app =
+            App { engine: self.engine, queries, watcher, public_url: public, try_limit, shutdown: shutdown.clone() };
         write_private(&Self::address_file(&self.config.data), address.as_bytes())?;
         info!(address, "serving");
         // Answers go out as they are written: waiting to fill a packet costs a reader 40 ms each.

@@ -40,6 +40,6 @@ impl Engine {
 }
 
 /// The place that a registry's password is sealed for. No project's secret has a place like it.
-pub(crate) fn place(host: &str) -> String {
+pub(super) fn place(host: &str) -> String {
     format!("registry {host}")
 }

@@ -50,7 +50,7 @@ fn all_outside(
 
 impl Engine {
     /// Removes a project with everything of it: from now on nobody sees it, its runs are stopped, and when they have
-    /// ended all of it goes. What was begun is ended even when whoever asked stops waiting, or the server ends.
+    /// ended all of it goes. `unwatch` has its repository looked at no more; it is called when they may. What was begun is ended even when whoever asked stops waiting, or the server ends.
     ///
     /// # Errors
     /// When the records cannot be read or written, or its folders not removed.
@@ -58,7 +58,10 @@ impl Engine {
         self: &Arc<Self>,
         project: &Project,
         by: Asker,
+        unwatch: impl FnOnce(),
     ) -> Result<ProjectRemoved, EngineError> {
+        by.only_first("removes projects")?;
+        unwatch();
         let id = project.id;
         let (images, releases) =
             self.store.read(move |c| Ok((store::images_outside(c, id)?, all_outside(c, Some(id), None)?))).await?;
@@ -150,7 +153,12 @@ impl Engine {
     ///
     /// # Errors
     /// When a run is rolling out there.
-    pub(crate) async fn remove_environment(&self, name: &str) -> Result<Option<EnvironmentRemoved>, EngineError> {
+    pub(crate) async fn remove_environment(
+        &self,
+        name: &str,
+        by: &Asker,
+    ) -> Result<Option<EnvironmentRemoved>, EngineError> {
+        by.only_first("removes environments")?;
         for live in self.all_live() {
             let state = live.state.lock().await;
             let goes_there = |kind: &JobKind| matches!(kind, JobKind::Rollout(rollout) if rollout.to.value == name);

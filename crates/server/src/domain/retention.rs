@@ -11,7 +11,7 @@ use rusqlite::Connection;
 use tokio::time::Instant;
 use tracing::{info, warn};
 
-use super::Engine;
+use super::{Asker, Engine, EngineError};
 use crate::off_thread::off_thread;
 use crate::store::{self, Project, StoreError, UsedCache};
 
@@ -24,15 +24,12 @@ const PIECE_PAUSE: Duration = Duration::from_millis(2);
 /// How many of what would go are listed.
 const MOST_LISTED: usize = 500;
 
-/// Why a rule is not set.
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum RuleError {
-    #[error(transparent)]
-    Store(#[from] StoreError),
-    #[error(transparent)]
-    Contradiction(#[from] Contradiction),
-    #[error("there is no project `{0}`; see `pondrix project list`")]
-    NoProject(ProjectName),
+fn allowed(rules: &[Rule]) -> Result<(), EngineError> {
+    check(rules).map_err(|contradiction| EngineError::Invalid(contradiction.to_string()))
+}
+
+fn no_project(name: &ProjectName) -> EngineError {
+    EngineError::Invalid(format!("there is no project `{name}`; see `pondrix project list`"))
 }
 
 /// What goes of one project.
@@ -110,13 +107,14 @@ impl Engine {
     ///
     /// # Errors
     /// When the rules contradict each other then, or there is no such project.
-    pub(crate) async fn set_retention(&self, rule: Rule) -> Result<RetentionView, RuleError> {
-        check(&with(self.store.read(store::rules).await?, rule.clone()))?;
+    pub(crate) async fn set_retention(&self, rule: Rule, by: &Asker) -> Result<RetentionView, EngineError> {
+        by.only_first("says how long the past is kept")?;
+        allowed(&with(self.store.read(store::rules).await?, rule.clone()))?;
         let project = rule.project.clone();
         if !self.store.write(move |c| store::put_rule(c, &rule)).await?
             && let Some(project) = project
         {
-            return Err(RuleError::NoProject(project));
+            return Err(no_project(&project));
         }
         self.upkeep_wanted.notify_one();
         Ok(self.retention().await?)
@@ -126,16 +124,16 @@ impl Engine {
     ///
     /// # Errors
     /// When the rules contradict each other with the one that is asked for, or there is no such project.
-    pub(crate) async fn retention_preview(&self, asked: RetentionQuestion) -> Result<RetentionPreview, RuleError> {
+    pub(crate) async fn retention_preview(&self, asked: RetentionQuestion) -> Result<RetentionPreview, EngineError> {
         let mut rules = self.store.read(store::rules).await?;
         if let Some(rule) = asked.rule {
             rules = with(rules, rule.into());
-            check(&rules)?;
+            allowed(&rules)?;
         }
         let now = self.clock.now();
         let projects = self.projects_kept(asked.project.as_ref()).await?;
         if let (Some(name), true) = (asked.project, projects.is_empty()) {
-            return Err(RuleError::NoProject(name));
+            return Err(no_project(&name));
         }
         let mut preview = RetentionPreview::default();
         for project in projects {

@@ -9,9 +9,8 @@ use axum::http::{HeaderMap, Method, StatusCode};
 
 use super::App;
 use super::error::ApiError;
-use crate::access;
 use crate::domain::Asker;
-use crate::store::{self, Shown, TokenKind};
+use crate::store::{Shown, TokenKind};
 
 /// The cookie of a browser that was signed in.
 pub(crate) const SESSION_COOKIE: &str = "pondrix_session";
@@ -21,20 +20,6 @@ pub(crate) const SESSION_COOKIE: &str = "pondrix_session";
 pub(crate) struct Person {
     pub(crate) name: String,
     pub(crate) groups: Vec<String>,
-}
-
-/// The name of the token that the server makes first.
-pub(crate) const FIRST: &str = "admin";
-
-impl Person {
-    /// Refuses everybody but who has the token that the server made first.
-    pub(crate) fn only_first(&self, does: &str) -> Result<(), ApiError> {
-        if self.name == FIRST {
-            return Ok(());
-        }
-        let words = format!("only the token that the server printed when it first started {does}");
-        Err(ApiError::new(StatusCode::FORBIDDEN, words))
-    }
 }
 
 impl From<Person> for Asker {
@@ -90,8 +75,7 @@ async fn identify(parts: &Parts, app: &App) -> Result<Shown, ApiError> {
     if by_cookie && may_be_from_another_site(parts) {
         return Err(ApiError::new(StatusCode::FORBIDDEN, "a page of another site may not do this"));
     }
-    let (hash, now) = (access::hash(shown), app.engine.clock.now());
-    match app.engine.store.read(move |c| store::token(c, &hash, now)).await? {
+    match app.queries.shown(shown, app.engine.clock.now()).await? {
         Some(shown) if by_cookie == (shown.kind == TokenKind::Session) => Ok(shown),
         _ => Err(ApiError::new(StatusCode::UNAUTHORIZED, "this token is not known, or is no longer good")),
     }

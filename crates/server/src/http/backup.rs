@@ -1,7 +1,6 @@
 //! A backup, as it is made.
 
 use std::io::{self, Write};
-use std::sync::Arc;
 use std::time::Duration;
 
 use axum::body::{Body, Bytes};
@@ -19,7 +18,6 @@ use tracing::{info, warn};
 use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
-use crate::backup::Backup;
 
 /// How much is sent at once, and how many such pieces wait for a slow reader.
 const PIECE: usize = 128 * 1024;
@@ -64,26 +62,22 @@ pub(super) async fn make(
     person: Person,
     Query(What { records_only }): Query<What>,
 ) -> Result<Response, ApiError> {
-    person.only_first("makes backups")?;
+    let by = person.name.clone();
+    let backup = app.engine.begin_backup(&person.into()).await?;
     let is_whole = !records_only.unwrap_or(false);
-    let engine = Arc::clone(&app.engine);
-    let stays = Arc::clone(&engine.upkeep).write_owned().await;
-    let (data, made) = (engine.data.clone(), engine.clock.now());
-    let backup = engine.store.read(move |c| Backup::begin(&data, c, made)).await?;
     let (pieces, mut received) = mpsc::channel(PIECES);
     let handle = Handle::current();
     tokio::task::spawn_blocking(move || {
         let told = pieces.clone();
         let into = io::BufWriter::with_capacity(PIECE, Pieces(pieces, handle));
         match backup.write(is_whole, into) {
-            Ok(()) => info!(by = person.name, "a backup was made"),
+            Ok(()) => info!(by, "a backup was made"),
             Err(error) => {
                 warn!(%error, "a backup was not ended");
                 // Whoever reads is told, where he still reads; that the archive has no end says it in any case.
                 drop(told.try_send(Err(error)));
             }
         }
-        drop(stays);
     });
     let body = Body::from_stream(stream::poll_fn(move |context| received.poll_recv(context)));
     let named = "attachment; filename=\"pondrix.backup\"";

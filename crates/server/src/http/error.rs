@@ -89,9 +89,10 @@ impl From<EngineError> for ApiError {
         match error {
             EngineError::Store(error) => error.into(),
             EngineError::Refused(_) | EngineError::Conflict(_) => Self::new(StatusCode::CONFLICT, error.to_string()),
+            EngineError::Invalid(words) => Self::bad(words),
             EngineError::Forbidden(words) => Self::new(StatusCode::FORBIDDEN, words),
             EngineError::LeaseEnded => Self::new(StatusCode::GONE, error.to_string()),
-            EngineError::Broke | EngineError::Log(_) => Self::internal(error),
+            EngineError::Broke | EngineError::Log(_) | EngineError::Own(_) => Self::internal(error),
         }
     }
 }

@@ -10,13 +10,11 @@ use super::auth::header;
 use super::error::ApiError;
 use super::{App, Shared};
 use crate::access;
-use crate::store::{self, Project};
+use crate::store::Project;
 
 async fn project(app: &App, name: &str) -> Result<Project, ApiError> {
-    let wanted = name.to_owned();
-    let found = app.engine.store.read(move |c| store::project(c, &wanted)).await?;
     // A stranger learns nothing of which projects there are.
-    found.ok_or_else(refused)
+    app.queries.project(name).await?.ok_or_else(refused)
 }
 
 fn refused() -> ApiError {

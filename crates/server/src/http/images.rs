@@ -13,7 +13,7 @@ use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
 use crate::off_thread::off_thread;
-use crate::store::{self, ImageBody};
+use crate::store::ImageBody;
 
 /// The most images that one answer has.
 const MOST: usize = 200;
@@ -44,8 +44,7 @@ pub(super) async fn list(
         Some(name) => Some(repository(&app, name).await?),
         None => None,
     };
-    let read = move |c: &rusqlite::Connection| store::images(c, repository.as_deref(), which.project.as_deref(), MOST);
-    Ok(Json(ImageList { images: app.engine.store.read(read).await? }))
+    Ok(Json(ImageList { images: app.queries.images(repository, which.project, MOST).await? }))
 }
 
 /// Which image.
@@ -66,8 +65,7 @@ pub(super) async fn show(
     Query(Name { name }): Query<Name>,
 ) -> Result<Json<ImageDetail>, ApiError> {
     let (summary, body) = find(&app, &name).await?;
-    let repository = summary.repository.clone();
-    let tags = app.engine.store.read(move |c| store::tag_changes(c, &repository, MOST_CHANGES)).await?;
+    let tags = app.queries.tag_changes(&summary.repository, MOST_CHANGES).await?;
     Ok(Json(ImageDetail { summary, layers: body.layers, packages: body.packages, tags }))
 }
 
@@ -115,8 +113,7 @@ pub(super) async fn difference(
 #[utoipa::path(get, path = "/api/v1/images/chain", tag = "images",
     responses((status = 200, body = ImageChain), (status = 401, body = Problem)))]
 pub(super) async fn chain(State(app): Shared, _person: Person) -> Result<Json<ImageChain>, ApiError> {
-    let all = app.engine.store.read(store::newest_images).await?;
-    Ok(Json(ImageChain { links: in_order(all) }))
+    Ok(Json(ImageChain { links: in_order(app.queries.newest_images().await?) }))
 }
 
 /// Puts those that are built on others behind them.
@@ -154,9 +151,7 @@ fn in_order(all: Vec<(ChainLink, Vec<String>)>) -> Vec<ChainLink> {
 
 /// The repository that a name, or the end of one, means.
 async fn repository(app: &super::App, name: &str) -> Result<String, ApiError> {
-    let wanted = name.to_owned();
-    let found = app.engine.store.read(move |c| store::repositories(c, &wanted)).await?;
-    match found.as_slice() {
+    match app.queries.repositories(name).await?.as_slice() {
         [one] => Ok(one.clone()),
         [] => Err(ApiError::not_found(format!("image `{name}` that a run here pushed; see `pondrix image list`"))),
         several if several.contains(&name.to_owned()) => Ok(name.to_owned()),
@@ -172,30 +167,20 @@ async fn find(app: &super::App, name: &str) -> Result<(ImageSummary, ImageBody),
     let (rest, tag) = colon.map_or((rest, None), |colon| (&rest[..colon], Some(rest[colon + 1..].to_owned())));
     let repository = repository(app, rest).await?;
     let missing = || ApiError::not_found(format!("image `{name}` that a run here pushed; see `pondrix image list`"));
-    let (named, wanted) = (repository.clone(), digest.clone());
-    let digest = match (wanted, tag) {
+    let digest = match (digest, tag) {
         (Some(digest), _) if digest.starts_with("sha256:") => Some(digest),
         (Some(digest), _) => Some(format!("sha256:{digest}")),
-        (None, Some(tag)) => {
-            Some(app.engine.store.read(move |c| store::tagged(c, &named, &tag)).await?.ok_or_else(missing)?)
-        }
+        (None, Some(tag)) => Some(app.queries.tagged(&repository, &tag).await?.ok_or_else(missing)?),
         (None, None) => None,
     };
-    app.engine.store.read(move |c| store::image(c, &repository, digest.as_deref())).await?.ok_or_else(missing)
+    app.queries.image(&repository, digest).await?.ok_or_else(missing)
 }
 
 /// The files of an image's layers, the lowest first.
 async fn files(app: &super::App, image: &ImageSummary, body: &ImageBody) -> Result<Vec<Vec<Entry>>, ApiError> {
-    let layers: Vec<_> = body.layers.iter().map(|layer| layer.diff_id.clone()).collect();
-    let missing = app.engine.store.read({
-        let layers = layers.clone();
-        move |c| store::unlisted(c, layers)
-    });
-    if !missing.await?.is_empty() {
-        return Err(ApiError::not_found(format!("list of the files of {}@{}", image.repository, image.digest)));
-    }
-    let read = move |c: &rusqlite::Connection| layers.iter().map(|layer| store::listing(c, layer)).collect();
-    Ok(app.engine.store.read(read).await?)
+    let layers = body.layers.iter().map(|layer| layer.diff_id.clone()).collect();
+    let missing = || ApiError::not_found(format!("list of the files of {}@{}", image.repository, image.digest));
+    app.queries.listings(layers).await?.ok_or_else(missing)
 }
 
 #[cfg(test)]

@@ -42,12 +42,14 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::domain::Engine;
+use crate::queries::Queries;
 use crate::workers::watcher::Watcher;
 
 /// What every handler may use.
 #[derive(Debug)]
 pub(crate) struct App {
     pub(crate) engine: Arc<Engine>,
+    pub(crate) queries: Queries,
     pub(crate) watcher: Arc<Watcher>,
     pub(crate) public_url: String,
     /// The longest archive of files that are tried, in bytes.

@@ -7,16 +7,12 @@ use pondrix_api::{
     Problem, RegistryChange, RegistryCheck, RegistryList, RegistryProof, RegistryQuestion, RegistryView,
 };
 use pondrix_core::image::Repository;
-use pondrix_core::mask;
-use pondrix_core::pipeline::LayerForm;
 use pondrix_image::registry::{Registry, RegistryError};
 
 use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
-use super::settings::is_http;
-use crate::domain::registry_place;
-use crate::store::{self, RegistryRow};
+use crate::store::RegistryRow;
 
 fn view(row: RegistryRow) -> RegistryView {
     RegistryView {
@@ -33,7 +29,7 @@ fn view(row: RegistryRow) -> RegistryView {
 #[utoipa::path(get, path = "/api/v1/registries", tag = "settings",
     responses((status = 200, body = RegistryList), (status = 401, body = Problem)))]
 pub(super) async fn list(State(app): Shared, _person: Person) -> Result<Json<RegistryList>, ApiError> {
-    let rows = app.engine.store.read(store::registries).await?;
+    let rows = app.queries.registries().await?;
     Ok(Json(RegistryList { registries: rows.into_iter().map(view).collect() }))
 }
 
@@ -45,54 +41,7 @@ pub(super) async fn set(
     _person: Person,
     Json(change): Json<RegistryChange>,
 ) -> Result<Json<RegistryView>, ApiError> {
-    let host = change.host.clone();
-    if format!("{host}/x").parse::<Repository>().is_err() {
-        return Err(ApiError::bad(format!("`{host}` is not a registry's host as image names begin with")));
-    }
-    let wanted = host.clone();
-    let there = app.engine.store.read(move |c| store::registry(c, &wanted)).await?;
-    let mut row = there.unwrap_or_else(|| RegistryRow { host: host.clone(), ..RegistryRow::default() });
-    if let Some(address) = change.address {
-        if !is_http(&address) {
-            return Err(ApiError::bad(format!("`{address}` is not an address: write http://… or https://…")));
-        }
-        row.address = Some(address);
-    }
-    match (change.user, change.password) {
-        (Some(user), Some(password)) if !user.is_empty() => {
-            if password.trim().len() < mask::SHORTEST {
-                let detail =
-                    format!("a password has at least {} letters, so that it can be hidden in logs", mask::SHORTEST);
-                return Err(ApiError::bad(detail));
-            }
-            let sealed = app.engine.seal.seal(&registry_place(&host), &password).map_err(ApiError::internal)?;
-            (row.user, row.password) = (Some(user), Some(sealed));
-        }
-        (None, None) => {}
-        _ => return Err(ApiError::bad("a name and a password belong together; send both")),
-    }
-    if let Some(layers) = change.layers {
-        if !LayerForm::WORDS.iter().any(|(word, _)| *word == layers) {
-            return Err(ApiError::bad(format!("`{layers}` is no way to compress layers: gzip or zstd")));
-        }
-        row.layers = Some(layers);
-    }
-    if let Some(path) = change.bare_names {
-        let path = path.trim_matches('/').to_owned();
-        if !path.is_empty() && format!("{host}/{path}").parse::<Repository>().is_err() {
-            return Err(ApiError::bad(format!("`{path}` is not a path in a registry")));
-        }
-        row.bare_names = Some(path);
-    }
-    if let Some(certificates) = change.certificates {
-        row.certificates = Some(certificates);
-    }
-    // What cannot be used is refused now, and not when a run needs it.
-    let access = app.engine.access(row.clone());
-    let registries = pondrix_core::image::Registries { by_host: [(host.clone(), access)].into() };
-    Registry::new(&host, &registries).map_err(|error| ApiError::bad(error.to_string()))?;
-    let kept = row.clone();
-    app.engine.store.write(move |c| store::put_registry(c, &kept)).await?;
+    let row = app.engine.set_registry(change).await?;
     Ok(Json(view(row)))
 }
 
@@ -104,8 +53,7 @@ pub(super) async fn remove(
     _person: Person,
     Path(host): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let wanted = host.clone();
-    if app.engine.store.write(move |c| store::remove_registry(c, &wanted)).await? {
+    if app.engine.remove_registry(host.clone()).await? {
         return Ok(StatusCode::NO_CONTENT);
     }
     Err(ApiError::not_found(format!("registry `{host}`; see `pondrix registry list`")))

@@ -7,16 +7,6 @@ use pondrix_api::{Problem, RetentionPreview, RetentionQuestion, RetentionRule, R
 use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
-use crate::domain::RuleError;
-
-impl From<RuleError> for ApiError {
-    fn from(error: RuleError) -> Self {
-        match error {
-            RuleError::Store(error) => error.into(),
-            RuleError::Contradiction(_) | RuleError::NoProject(_) => Self::bad(error.to_string()),
-        }
-    }
-}
 
 /// How long runs are kept, and what hangs on them.
 #[utoipa::path(get, path = "/api/v1/retention", tag = "retention",
@@ -35,8 +25,7 @@ pub(super) async fn set(
     person: Person,
     Json(rule): Json<RetentionRule>,
 ) -> Result<Json<RetentionView>, ApiError> {
-    person.only_first("says how long the past is kept")?;
-    Ok(Json(app.engine.set_retention(rule.into()).await?))
+    Ok(Json(app.engine.set_retention(rule.into(), &person.into()).await?))
 }
 
 /// What would be removed now. Nothing is.

@@ -25,7 +25,6 @@ use crate::archives::{self, Read};
 use crate::domain::{EngineError, LiveRun, TakeError};
 use crate::ports::git::{Archive, Repository};
 use crate::scheduler::Lease;
-use crate::store;
 
 /// How long a question for work, or for orders, waits for an answer.
 const TAKE_PATIENCE: Duration = Duration::from_secs(20);
@@ -59,7 +58,7 @@ async fn hello(State(app): Shared, _runner: Runner, Json(hello): Json<Hello>) ->
 
 /// The projects that there are: a runner keeps nothing of others.
 async fn projects(State(app): Shared, _runner: Runner) -> Result<Json<Vec<ProjectName>>, ApiError> {
-    let rows = app.engine.store.read(store::projects).await?;
+    let rows = app.queries.projects().await?;
     Ok(Json(rows.into_iter().map(|row| row.project.name).collect()))
 }
 
@@ -90,8 +89,7 @@ struct Since {
 
 /// The number and the repository of a run's project.
 async fn repository_of(app: &App, live: &LiveRun) -> Result<(i64, Arc<dyn Repository>), ApiError> {
-    let name = live.row.facts.id.project.clone();
-    let project = app.engine.store.read(move |c| store::project(c, name.as_str())).await?;
+    let project = app.queries.project(live.row.facts.id.project.as_str()).await?;
     let project = project.ok_or_else(|| ApiError::not_found("project any more"))?;
     Ok((project.id, app.engine.repository(&project)))
 }

@@ -22,7 +22,6 @@ use super::{App, Shared};
 use crate::contents::FileError;
 use crate::off_thread::off_thread;
 use crate::scheduler::Lease;
-use crate::store::{self, PackedListing, PackedRecord};
 
 /// The longest list of files, as JSON.
 const LONGEST_LIST: usize = 64 << 20;
@@ -63,11 +62,7 @@ async fn put_image(
     Json(record): Json<ImageRecord>,
 ) -> Result<StatusCode, ApiError> {
     let (live, Lease { job, .. }) = leased(&app, &lease).await?;
-    if !live.row.facts.is_try {
-        let (run, now) = (live.row.id, app.engine.clock.now());
-        let record = off_thread(move || PackedRecord::new(record)).await?;
-        app.engine.store.write(move |records| store::put_record(records, run, &job, &record, now)).await?;
-    }
+    app.engine.record_image(&live, job, record).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -78,10 +73,7 @@ async fn put_index(
     Json(record): Json<IndexRecord>,
 ) -> Result<StatusCode, ApiError> {
     let (live, Lease { job, .. }) = leased(&app, &lease).await?;
-    if !live.row.facts.is_try {
-        let (run, now) = (live.row.id, app.engine.clock.now());
-        app.engine.store.write(move |records| store::put_index(records, run, &job, &record, now)).await?;
-    }
+    app.engine.record_index(&live, job, record).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -92,7 +84,7 @@ async fn unlisted(
     Json(asked): Json<LayerDigests>,
 ) -> Result<Json<LayerDigests>, ApiError> {
     leased(&app, &lease).await?;
-    let layers = app.engine.store.read(move |c| store::unlisted(c, asked.layers)).await?;
+    let layers = app.queries.unlisted(asked.layers).await?;
     Ok(Json(LayerDigests { layers }))
 }
 
@@ -103,9 +95,7 @@ async fn put_listing(
     Json(files): Json<Vec<Entry>>,
 ) -> Result<StatusCode, ApiError> {
     leased(&app, &lease).await?;
-    let layer = digest(&layer)?;
-    let files = off_thread(move || PackedListing::new(&files)).await?;
-    app.engine.store.write(move |c| store::put_listing(c, &layer, &files)).await?;
+    app.engine.record_listing(digest(&layer)?, files).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -24,7 +24,7 @@ use super::error::ApiError;
 use super::sse::Item;
 use super::{App, Shared, projects, sse};
 use crate::domain::{Builds, LiveRun, Started, Wanted};
-use crate::store::{self, Project, RunFilter};
+use crate::store::{Project, RunFilter};
 
 /// The most runs in one answer, and how many where nothing is said.
 const MOST_RUNS: usize = 200;
@@ -47,8 +47,7 @@ pub(super) async fn find(app: &App, project: &str, number: u64) -> Result<Arc<Li
     if let Some(found) = found {
         return Ok(found);
     }
-    let asked = run.clone();
-    if app.engine.store.read(move |c| store::was_removed(c, &asked)).await? {
+    if app.queries.was_removed(&run).await? {
         let words = format!("run {run} any more: it was kept for as long as `pondrix retention show` says");
         return Err(ApiError::not_found(words));
     }
@@ -75,11 +74,8 @@ pub(super) async fn list(
         None => None,
         Some(text) => Some(text.parse().map_err(|_| ApiError::bad("`before` must be the `next` of an earlier page"))?),
     };
-    if let Some(project) = query.project.clone() {
-        let name = project.clone();
-        if app.engine.store.read(move |c| store::project(c, &name)).await?.is_none() {
-            return Err(ApiError::not_found(format!("project `{project}`; see `pondrix project list`")));
-        }
+    if let Some(project) = &query.project {
+        projects::find(&app, project).await?;
     }
     let word = query.state.as_deref();
     let state = word.map(|word| RunState::ALL.into_iter().find(|state| state.word() == word).ok_or(word)).transpose();
@@ -88,7 +84,7 @@ pub(super) async fn list(
         ApiError::bad(format!("`{word}` is no state of a run; these are: {known}"))
     })?;
     let filter = RunFilter { project: query.project, state, branch: query.branch, author: query.author };
-    let mut rows = app.engine.store.read(move |c| store::page(c, &filter, before, limit + 1)).await?;
+    let mut rows = app.queries.runs(filter, before, limit + 1).await?;
     let more = rows.len() > limit;
     rows.truncate(limit);
     let next = rows.last().filter(|_| more).map(|(id, _)| id.to_string());
@@ -307,14 +303,7 @@ pub(super) async fn changes(
     // Listening begins before the records are read, so that no change falls between the two.
     let changes = app.engine.changes();
     let after = after.and_then(|id| i64::try_from(id).ok());
-    let (newest, missed) = app
-        .engine
-        .store
-        .read(move |c| match after {
-            Some(after) => store::changed_after(c, after),
-            None => Ok((store::newest_event(c)?, Vec::new())),
-        })
-        .await?;
+    let (newest, missed) = app.queries.changed_after(after).await?;
     let queue: VecDeque<_> = missed.into_iter().map(|run| (newest, run)).collect();
     let stream =
         stream::unfold((app, changes, queue, newest), |(app, mut changes, mut queue, mut newest)| async move {
@@ -332,8 +321,7 @@ pub(super) async fn changes(
                     Ok(change) => queue.push_back(change),
                     // The follower was too slow: it is given what the records say it missed.
                     Err(RecvError::Lagged(_)) => {
-                        let after = newest;
-                        let missed = app.engine.store.read(move |c| store::changed_after(c, after)).await.ok()?;
+                        let missed = app.queries.changed_after(Some(newest)).await.ok()?;
                         queue.extend(missed.1.into_iter().map(|run| (missed.0, run)));
                     }
                     Err(RecvError::Closed) => return None,

@@ -10,11 +10,7 @@ use pondrix_api::{Identity, Problem, SignIn};
 use super::auth::{Person, SESSION_COOKIE, session};
 use super::error::ApiError;
 use super::{Shared, auth};
-use crate::access;
-use crate::store::{self, Shown, TokenKind};
-
-/// How long a browser stays signed in, in days.
-const SESSION_DAYS: i64 = 14;
+use crate::domain::Session;
 
 fn identity(name: String) -> Identity {
     Identity { name, version: env!("CARGO_PKG_VERSION").to_owned() }
@@ -41,22 +37,12 @@ pub(super) async fn sign_in(
     headers: HeaderMap,
     Json(given): Json<SignIn>,
 ) -> Result<Response, ApiError> {
-    let (hash, now) = (access::hash(given.token.trim()), app.engine.clock.now());
-    let known = app.engine.store.read(move |c| store::token(c, &hash, now)).await?;
-    let Some(Shown { kind: TokenKind::Admin, name, groups }) = known else {
+    let Some(Session { secret, name, seconds }) = app.engine.sign_in(given.token.trim()).await? else {
         return Err(ApiError::new(
             StatusCode::UNAUTHORIZED,
             "this token is not known; the server printed it when it first started",
         ));
     };
-    let secret = access::new_secret().map_err(ApiError::internal)?;
-    let (hash, owner) = (access::hash(&secret), name.clone());
-    let seconds = SESSION_DAYS * 24 * 3600;
-    let expires = now.plus_millis(seconds * 1000);
-    app.engine
-        .store
-        .write(move |c| store::put_token(c, &hash, TokenKind::Session, &owner, &groups, now, Some(expires)))
-        .await?;
     Ok(([(SET_COOKIE, cookie(&headers, &secret, seconds))], Json(identity(name))).into_response())
 }
 
@@ -65,8 +51,7 @@ pub(super) async fn sign_in(
     responses((status = 204), (status = 401, body = Problem)))]
 pub(super) async fn sign_out(State(app): Shared, _person: Person, headers: HeaderMap) -> Result<Response, ApiError> {
     if let Some(secret) = session(&headers) {
-        let hash = access::hash(secret);
-        app.engine.store.write(move |c| store::remove_token(c, &hash)).await?;
+        app.engine.sign_out(secret).await?;
     }
     Ok((StatusCode::NO_CONTENT, [(SET_COOKIE, cookie(&headers, "", 0))]).into_response())
 }

@@ -3,20 +3,17 @@
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use pondrix_api::{NewToken, Problem, TokenList, TokenMade, TokenView};
-use pondrix_core::ProjectName;
+use pondrix_api::{NewToken, Problem, TokenList, TokenMade};
 
 use super::Shared;
-use super::auth::{FIRST, Person};
+use super::auth::Person;
 use super::error::ApiError;
-use crate::access;
-use crate::store;
 
 /// The people who have a token, by name.
 #[utoipa::path(get, path = "/api/v1/tokens", tag = "access",
     responses((status = 200, body = TokenList), (status = 401, body = Problem)))]
 pub(super) async fn list(State(app): Shared, _person: Person) -> Result<Json<TokenList>, ApiError> {
-    Ok(Json(TokenList { tokens: app.engine.store.read(store::people).await? }))
+    Ok(Json(TokenList { tokens: app.queries.people().await? }))
 }
 
 /// Makes a token for a person. It is told this once.
@@ -28,17 +25,8 @@ pub(super) async fn make(
     person: Person,
     Json(new): Json<NewToken>,
 ) -> Result<(StatusCode, Json<TokenMade>), ApiError> {
-    person.only_first("makes and removes others")?;
-    for name in new.groups.iter().chain([&new.name]) {
-        name.parse::<ProjectName>()
-            .map_err(|_| ApiError::bad(format!("`{name}` cannot be a person's or group's name")))?;
-    }
-    let token = access::new_secret().map_err(ApiError::internal)?;
-    let hash = access::hash(&token);
-    let view = TokenView { name: new.name, groups: new.groups, created: app.engine.clock.now() };
-    let made = view.clone();
-    app.engine.store.write(move |c| store::add_person(c, &hash, &made)).await?;
-    Ok((StatusCode::CREATED, Json(TokenMade { token, person: view })))
+    let (token, person) = app.engine.add_person(new, &person.into()).await?;
+    Ok((StatusCode::CREATED, Json(TokenMade { token, person })))
 }
 
 /// Removes a person's token, and signs their browsers out.
@@ -50,12 +38,7 @@ pub(super) async fn remove(
     person: Person,
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    person.only_first("makes and removes others")?;
-    if name == FIRST {
-        return Err(ApiError::new(StatusCode::CONFLICT, "the first token stays: nobody could make others without it"));
-    }
-    let asked = name.clone();
-    if !app.engine.store.write(move |c| store::remove_person(c, &asked)).await? {
+    if !app.engine.remove_person(name.clone(), &person.into()).await? {
         return Err(ApiError::not_found(format!("token `{name}`; see `pondrix token list`")));
     }
     Ok(StatusCode::NO_CONTENT)

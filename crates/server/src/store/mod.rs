@@ -12,6 +12,7 @@ mod plans;
 mod projects;
 mod records;
 mod registries;
+mod removal;
 mod renamed;
 mod retention;
 mod rollouts;
@@ -50,10 +51,13 @@ pub(crate) use records::{
 pub(crate) use registries::{
     RegistryRow, all as registries, by_host as registry, put as put_registry, remove as remove_registry,
 };
+pub(crate) use removal::{
+    Running, forget_leftovers, hidden_projects, hide_project, images_outside, leave, leftovers, remove_project,
+    remove_run, remove_runs_of, running,
+};
 pub(crate) use retention::{
-    Running, UsedCache, forget_leftovers, hidden_projects, hide_project, images_of, images_outside, is_needed, leave,
-    leftovers, oldest_end, pasts, put_rule, remove_cache, remove_logs, remove_project, remove_run, remove_runs_of,
-    rules, running, set_logs_packed, used_caches, with_plain_logs,
+    UsedCache, images_of, is_needed, oldest_end, pasts, put_rule, remove_cache, remove_logs, rules, set_logs_packed,
+    used_caches, with_plain_logs,
 };
 pub(crate) use rollouts::{forget_before, keep_before};
 pub(crate) use runs::{

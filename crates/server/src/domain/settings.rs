@@ -1,0 +1,184 @@
+//! What people set: projects, secrets, environments, registries, pools. What cannot be used is refused here, and not
+//! when a run needs it.
+
+use std::path::Path;
+
+use pondrix_api::{EnvironmentView, NewProject, PoolView, ProjectChange, RegistryChange, SecretView};
+use pondrix_core::image::{Registries, Repository};
+use pondrix_core::pipeline::{LayerForm, SecretName};
+use pondrix_core::queue::Share;
+use pondrix_core::{ProjectName, mask};
+use pondrix_image::registry::Registry;
+
+use super::registries::place;
+use super::{Asker, Engine, EngineError};
+use crate::access;
+use crate::store::{self, Project, RegistryRow};
+
+/// The longest secret, in bytes: an environment that is longer cannot be given to a program (execve(2),
+/// "Limits on size of arguments and environment").
+const LONGEST_SECRET: usize = 96 * 1024;
+/// The shares of the runners that a project may have.
+const WEIGHTS: std::ops::RangeInclusive<u32> = 1..=100;
+
+fn invalid<T>(words: impl Into<String>) -> Result<T, EngineError> {
+    Err(EngineError::Invalid(words.into()))
+}
+
+/// Refuses what is no name by the rule that projects, pools, environments and namespaces follow.
+fn is_name(name: &str, of: &str) -> Result<(), EngineError> {
+    match name.parse::<ProjectName>() {
+        Ok(_) => Ok(()),
+        Err(_) => invalid(format!(
+            "`{name}` cannot be {of}: 1 to 63 of a-z, 0-9 and `-`, with a letter or digit at both ends"
+        )),
+    }
+}
+
+fn is_http(address: &str) -> Result<(), EngineError> {
+    let rest = address.strip_prefix("http://").or_else(|| address.strip_prefix("https://"));
+    match rest.is_some_and(|rest| !rest.is_empty() && !rest.starts_with('/')) {
+        true => Ok(()),
+        false => invalid(format!("`{address}` is not an address: write http://… or https://…")),
+    }
+}
+
+impl Engine {
+    /// Makes a repository known.
+    pub(crate) async fn add_project(&self, new: NewProject) -> Result<Project, EngineError> {
+        let name: ProjectName = new.name.parse().map_err(|error| EngineError::Invalid(format!("{error}")))?;
+        let repository = new.repository.trim().to_owned();
+        if repository.is_empty() || repository.starts_with('-') {
+            return invalid("name a repository as git reaches it: an address with https or ssh, or a path");
+        }
+        let (secret, now) = (access::new_secret()?, self.clock.now());
+        let project = self.store.write(move |c| store::add_project(c, &name, &repository, &secret, now)).await?;
+        self.read_limits().await?;
+        Ok(project)
+    }
+
+    /// Changes what is said of a project.
+    pub(crate) async fn change_project(&self, project: &Project, change: ProjectChange) -> Result<(), EngineError> {
+        if let Some(weight) = change.weight.filter(|weight| !WEIGHTS.contains(weight)) {
+            return invalid(format!("{weight} cannot be a weight: write a number from 1 to 100"));
+        }
+        let id = project.id;
+        let set = move |c: &rusqlite::Connection| {
+            let all = store::projects(c)?;
+            let share = all.into_iter().find(|row| row.project.id == id).map(|row| row.share).unwrap_or_default();
+            let limit = change.limit.map_or(share.limit, |limit| Some(limit).filter(|limit| *limit > 0));
+            if let Some(yes) = change.templates {
+                store::put_has_templates(c, id, yes)?;
+            }
+            store::put_share(c, id, Share { weight: change.weight.unwrap_or(share.weight), limit })
+        };
+        self.store.write(set).await?;
+        Ok(self.read_limits().await?)
+    }
+
+    /// Sets a project's secret. Nobody can read it again but a job that names it.
+    pub(crate) async fn set_secret(
+        &self,
+        project: &Project,
+        name: &str,
+        value: &str,
+        by: Asker,
+    ) -> Result<SecretView, EngineError> {
+        let name: SecretName = name.parse().map_err(|error| EngineError::Invalid(format!("{error}")))?;
+        if value.trim().len() < mask::SHORTEST {
+            let least = mask::SHORTEST;
+            return invalid(format!("a secret has at least {least} letters, so that it can be hidden in logs"));
+        }
+        if value.len() > LONGEST_SECRET || value.contains('\0') {
+            let most = LONGEST_SECRET / 1024;
+            return invalid(format!("a secret is a text of at most {most} KiB without zero bytes"));
+        }
+        let sealed = self.seal.seal(&format!("{}/{name}", project.name), value)?;
+        let view = SecretView { name: name.to_string(), set: self.clock.now(), by: by.name };
+        let (id, kept) = (project.id, view.clone());
+        self.store.write(move |c| store::put_secret(c, id, &kept, &sealed)).await?;
+        Ok(view)
+    }
+
+    /// Removes a project's secret; says whether there was one.
+    pub(crate) async fn remove_secret(&self, project: &Project, name: String) -> Result<bool, EngineError> {
+        let id = project.id;
+        Ok(self.store.write(move |c| store::remove_secret(c, id, &name)).await?)
+    }
+
+    /// Makes an environment known, or changes it.
+    pub(crate) async fn set_environment(&self, environment: EnvironmentView) -> Result<(), EngineError> {
+        for name in [&environment.name, &environment.namespace] {
+            is_name(name, "a name here")?;
+        }
+        let file = Path::new(&environment.kubeconfig);
+        if !file.is_absolute() || !file.is_file() {
+            let file = file.display();
+            return invalid(format!("{file} is no file on the server's machine; name it with its whole path"));
+        }
+        if let Some(address) = &environment.address {
+            is_http(address)?;
+        }
+        Ok(self.store.write(move |c| store::put_environment(c, &environment)).await?)
+    }
+
+    /// Says how a registry is reached, or changes it. What is not said stays as it is.
+    pub(crate) async fn set_registry(&self, change: RegistryChange) -> Result<RegistryRow, EngineError> {
+        let host = change.host;
+        if format!("{host}/x").parse::<Repository>().is_err() {
+            return invalid(format!("`{host}` is not a registry's host as image names begin with"));
+        }
+        let wanted = host.clone();
+        let there = self.store.read(move |c| store::registry(c, &wanted)).await?;
+        let mut row = there.unwrap_or_else(|| RegistryRow { host: host.clone(), ..RegistryRow::default() });
+        if let Some(address) = change.address {
+            is_http(&address)?;
+            row.address = Some(address);
+        }
+        match (change.user, change.password) {
+            (Some(user), Some(password)) if !user.is_empty() => {
+                if password.trim().len() < mask::SHORTEST {
+                    let least = mask::SHORTEST;
+                    return invalid(format!(
+                        "a password has at least {least} letters, so that it can be hidden in logs"
+                    ));
+                }
+                let sealed = self.seal.seal(&place(&host), &password)?;
+                (row.user, row.password) = (Some(user), Some(sealed));
+            }
+            (None, None) => {}
+            _ => return invalid("a name and a password belong together; send both"),
+        }
+        if let Some(layers) = change.layers {
+            if !LayerForm::WORDS.iter().any(|(word, _)| *word == layers) {
+                return invalid(format!("`{layers}` is no way to compress layers: gzip or zstd"));
+            }
+            row.layers = Some(layers);
+        }
+        if let Some(path) = change.bare_names {
+            let path = path.trim_matches('/').to_owned();
+            if !path.is_empty() && format!("{host}/{path}").parse::<Repository>().is_err() {
+                return invalid(format!("`{path}` is not a path in a registry"));
+            }
+            row.bare_names = Some(path);
+        }
+        row.certificates = change.certificates.or(row.certificates);
+        let registries = Registries { by_host: [(host.clone(), self.access(row.clone()))].into() };
+        Registry::new(&host, &registries).map_err(|error| EngineError::Invalid(error.to_string()))?;
+        let kept = row.clone();
+        self.store.write(move |c| store::put_registry(c, &kept)).await?;
+        Ok(row)
+    }
+
+    /// Forgets how a registry is reached; says whether it was known.
+    pub(crate) async fn remove_registry(&self, host: String) -> Result<bool, EngineError> {
+        Ok(self.store.write(move |c| store::remove_registry(c, &host)).await?)
+    }
+
+    /// Sets how many jobs may run at once in a pool; where it says 0 or nothing, as many as there are.
+    pub(crate) async fn set_pool(&self, pool: PoolView) -> Result<(), EngineError> {
+        is_name(&pool.name, "a pool's name")?;
+        self.store.write(move |c| store::put_pool(c, &pool.name, pool.limit.filter(|limit| *limit > 0))).await?;
+        Ok(self.read_limits().await?)
+    }
+}

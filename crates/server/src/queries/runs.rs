@@ -1,0 +1,45 @@
+//! Runs, and projects that have them.
+
+use pondrix_api::RunSummary;
+use pondrix_core::RunId;
+
+use super::Queries;
+use crate::store::{self, Project, ProjectRow, RunFilter, StoreError};
+
+impl Queries {
+    /// The project of a name.
+    pub(crate) async fn project(&self, name: &str) -> Result<Option<Project>, StoreError> {
+        let name = name.to_owned();
+        self.records.read(move |c| store::project(c, &name)).await
+    }
+
+    /// All projects, by name.
+    pub(crate) async fn projects(&self) -> Result<Vec<ProjectRow>, StoreError> {
+        self.records.read(store::projects).await
+    }
+
+    /// Runs in the order in which they began, the newest first: those before one, at most so many.
+    pub(crate) async fn runs(
+        &self,
+        filter: RunFilter,
+        before: Option<i64>,
+        most: usize,
+    ) -> Result<Vec<(i64, RunSummary)>, StoreError> {
+        self.records.read(move |c| store::page(c, &filter, before, most)).await
+    }
+
+    /// Whether there was such a run, which was not kept.
+    pub(crate) async fn was_removed(&self, run: &RunId) -> Result<bool, StoreError> {
+        let run = run.clone();
+        self.records.read(move |c| store::was_removed(c, &run)).await
+    }
+
+    /// The newest event, and the runs that changed after one. Nothing has changed after none.
+    pub(crate) async fn changed_after(&self, event: Option<i64>) -> Result<(i64, Vec<RunSummary>), StoreError> {
+        let question = move |c: &rusqlite::Connection| match event {
+            Some(event) => store::changed_after(c, event),
+            None => Ok((store::newest_event(c)?, Vec::new())),
+        };
+        self.records.read(question).await
+    }
+}
