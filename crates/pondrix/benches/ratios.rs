@@ -6,6 +6,7 @@
 #![expect(dead_code, reason = "the tests' world is shared, and not all of it is needed here")]
 
 mod age;
+mod endurance;
 mod images;
 mod load;
 #[path = "../tests/e2e/support.rs"]
@@ -76,10 +77,13 @@ fn status_of(process: u32, field: &str) -> u64 {
     line.split_whitespace().next().unwrap().parse().unwrap()
 }
 
-/// Measures everything, or what is named: `runs`, `images`, `age`, `load`.
+/// What can be measured.
+const MEASURED: [&str; 7] = ["runs", "images", "load", "logs", "soak", "watch", "age"];
+
+/// Measures everything, or what is named.
 async fn measure(named: &[String]) {
     let is_wanted = |name: &str| {
-        let mut all = named.iter().filter(|word| ["runs", "images", "age", "load"].contains(&word.as_str())).peekable();
+        let mut all = named.iter().filter(|word| MEASURED.contains(&word.as_str())).peekable();
         all.peek().is_none() || all.any(|word| word == name)
     };
     let mut summary = Vec::new();
@@ -92,6 +96,7 @@ async fn measure(named: &[String]) {
     if is_wanted("load") {
         summary.extend(load::measures().await);
     }
+    summary.extend(endurance::measures(is_wanted).await);
     if is_wanted("age") {
         summary.extend(age::measures().await);
     }
@@ -104,10 +109,7 @@ async fn runs() -> Vec<serde_json::Value> {
     let world = World::new().await;
     let (repository, run) = world.run_of_pipeline("plant-labels", &one_job("step \"echo hello\"")).await;
     world.passes(&run).await;
-    // The base image's one large layer, as the server's own runner has it unpacked.
-    let layers = world.folder.path().join("server/runner-1/images/layers");
-    let with_shell = std::fs::read_dir(layers).unwrap().flatten().find(|layer| layer.path().join("bin/sh").exists());
-    let layer = with_shell.unwrap().path();
+    let layer = endurance::layer_of(&world);
     let bare_folder = tempfile::tempdir().unwrap();
     let (mut ours, mut bare) = (Vec::new(), Vec::new());
     for round in 0..ROUNDS {

@@ -7,8 +7,9 @@ use futures_util::FutureExt;
 use futures_util::future::FusedFuture;
 use pondrix_api::{Assignment, ClientError, JobReport, RunnerClient};
 use pondrix_sandbox::Launcher;
+use tempfile::TempDir;
 use tokio::runtime::Handle;
-use tokio::sync::watch;
+use tokio::sync::{oneshot, watch};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
@@ -52,8 +53,9 @@ impl JobContext {
         }
     }
 
-    /// Does the job, and returns when everything about it has been delivered.
-    pub(crate) async fn carry_out(self, shutdown: &CancellationToken) {
+    /// Does the job, and returns when everything about it has been delivered. `place` is dropped when it is done: what
+    /// is delivered after that needs no processor, and the next job has its place.
+    pub(crate) async fn carry_out(self, shutdown: CancellationToken, place: oneshot::Sender<()>) {
         let (reports, queue) = Reports::new();
         // Nothing that this job finds in the store goes while it runs.
         let in_use = self.folder.store.in_use();
@@ -100,6 +102,7 @@ impl JobContext {
                 Ok((end, scratch)) => (end, Some(scratch)),
                 Err(error) => (End::failed(format!("the runner broke: {error}")), None),
             };
+            drop(place);
             (end, scratch, tell_ended)
         };
         // Fused: a log that the server no longer takes is done before the job is.
@@ -117,9 +120,8 @@ impl JobContext {
             }
             reports.send(Self::ended(end));
             drop(reports);
-            drop(scratch);
+            self.clear_up(scratch);
             drop(in_use);
-            self.free_space();
         };
         tokio::select! {
             (all, ()) = async { tokio::join!(deliver_reports, deliver) } => {
@@ -127,17 +129,21 @@ impl JobContext {
                     warn!(job = %self.assignment.job, "the job was no longer ours");
                 }
             }
-            () = self.listen(shutdown) => {}
+            () = self.listen(&shutdown) => {}
         }
     }
 
-    /// Forgets images that were not used for long, where there are too many; others need not wait for it.
-    fn free_space(&self) {
+    /// Removes what the job leaves, and images that were not used for long where there are too many; nobody need wait
+    /// for it.
+    fn clear_up(&self, scratch: Option<TempDir>) {
         let (folder, limit) = (self.folder.clone(), self.config.store_limit);
-        tokio::task::spawn_blocking(move || match folder.store.free_space(limit, &folder.all_build_caches()) {
-            Ok(freed) if freed.count > 0 => info!(freed.count, freed.bytes, "made room among the images"),
-            Ok(_) => {}
-            Err(error) => warn!(%error, "the size of the images could not be told"),
+        tokio::task::spawn_blocking(move || {
+            drop(scratch);
+            match folder.store.free_space(limit, &folder.all_build_caches()) {
+                Ok(freed) if freed.count > 0 => info!(freed.count, freed.bytes, "made room among the images"),
+                Ok(_) => {}
+                Err(error) => warn!(%error, "the size of the images could not be told"),
+            }
         });
     }
 

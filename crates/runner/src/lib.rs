@@ -22,7 +22,8 @@ use std::time::{Duration, Instant};
 use pondrix_api::{ClientError, Hello, RunnerClient, TakeRequest};
 use pondrix_image::Platform;
 use pondrix_sandbox::{Launcher, check_machine};
-use tokio::task::JoinSet;
+use tokio::sync::oneshot;
+use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
@@ -92,17 +93,25 @@ async fn slot_loop(
 ) {
     let request = TakeRequest { runner: config.name.clone() };
     let mut last_answer = Instant::now();
+    let mut delivery = tokio::spawn(async {});
     loop {
         let taken = tokio::select! {
             taken = client.take(&request) => taken,
-            () = shutdown.cancelled() => return,
+            () = shutdown.cancelled() => break,
         };
         match taken {
             Ok(assignment) => {
                 if let Some(assignment) = assignment {
                     let run = assignment.facts.id.to_string();
                     info!(slot, run, job = %assignment.job, "took a job");
-                    JobContext::new(client, config, folder, launcher, assignment).carry_out(shutdown).await;
+                    let (place, free) = oneshot::channel();
+                    let job = JobContext::new(client, config, folder, launcher, assignment);
+                    let mut next = tokio::spawn(job.carry_out(shutdown.clone(), place));
+                    // It is given back by being dropped.
+                    drop(free.await);
+                    // One job is told of while the next is done, and no more than one.
+                    std::mem::swap(&mut delivery, &mut next);
+                    delivered(next).await;
                 }
                 last_answer = Instant::now();
             }
@@ -117,16 +126,24 @@ async fn slot_loop(
                 if config.alone_for.is_some_and(|limit| last_answer.elapsed() > limit) {
                     info!("the server has been away for too long; leaving");
                     shutdown.cancel();
-                    return;
+                    break;
                 }
                 if !error.is_transient() {
                     warn!(%error, "could not take a job");
                 }
                 tokio::select! {
                     () = tokio::time::sleep(error.pause(PAUSE)) => {}
-                    () = shutdown.cancelled() => return,
+                    () = shutdown.cancelled() => break,
                 }
             }
         }
+    }
+    delivered(delivery).await;
+}
+
+/// Waits until everything about a job has been delivered.
+async fn delivered(delivery: JoinHandle<()>) {
+    if let Err(error) = delivery.await {
+        warn!(%error, "what was to be told of a job was not told");
     }
 }

@@ -6,6 +6,9 @@ use tracing::warn;
 
 use crate::contact::Contact;
 
+/// The most reports that are sent together: what comes while others are on their way waits for the next of them.
+const MOST_TOGETHER: usize = 32;
+
 /// Takes reports; they are delivered by [`deliver`].
 #[derive(Clone, Debug)]
 pub(crate) struct Reports(mpsc::UnboundedSender<JobReport>);
@@ -29,8 +32,16 @@ pub(crate) async fn deliver(
     assignment: &Assignment,
     mut reports: mpsc::UnboundedReceiver<JobReport>,
 ) -> bool {
-    while let Some(report) = reports.recv().await {
-        if let Err(error) = contact.ask(|| true, || client.report(assignment, &report)).await {
+    while let Some(first) = reports.recv().await {
+        let mut together = vec![first];
+        // A result may be long: it goes alone, or at the end of others.
+        while together.len() < MOST_TOGETHER
+            && !matches!(together.last(), Some(JobReport::Result { .. }))
+            && let Ok(next) = reports.try_recv()
+        {
+            together.push(next);
+        }
+        if let Err(error) = contact.ask(|| true, || client.report(assignment, &together)).await {
             warn!(%error, "the server refused a report");
             return false;
         }

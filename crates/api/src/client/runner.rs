@@ -102,13 +102,13 @@ impl RunnerClient {
         self.write_into(request.query(&[("since", since)]), into).await
     }
 
-    /// Says what happened.
+    /// Says what happened, in the order in which it did. All of it is taken, or nothing.
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn report(&self, assignment: &Assignment, report: &JobReport) -> Result<(), ClientError> {
+    pub async fn report(&self, assignment: &Assignment, reports: &[JobReport]) -> Result<(), ClientError> {
         let request = self.wire.http.post(self.lease_url(assignment, "reports")).timeout(ANSWER_TIME);
-        self.wire.send(request.json(report)).await.map(|_| ())
+        self.wire.send(request.json(reports)).await.map(|_| ())
     }
 
     /// Appends to the job's log at an offset; the answer is how much the server has then, which is

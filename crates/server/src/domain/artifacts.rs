@@ -78,10 +78,7 @@ impl Engine {
                 return Ok(Some(files));
             }
             let earlier = live.row.summary.rerun_of.filter(|number| *number < run.number);
-            let carried = {
-                let state = live.state.lock().await;
-                state.run.job(&job).is_some_and(|job| job.state == State::Passed && job.started.is_none())
-            };
+            let carried = live.now().job(&job).is_some_and(|job| job.state == State::Passed && job.started.is_none());
             match earlier.filter(|_| carried) {
                 Some(number) => run.number = number,
                 None => return Ok(None),

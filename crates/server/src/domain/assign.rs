@@ -141,7 +141,7 @@ impl Engine {
         let hash: LeaseHash = access::hash(&secret);
         let taken = Event::JobTaken { job: job.clone(), runner: runner.to_owned() };
         let new = NewLease { hash, runner: runner.to_owned(), instance: grant.instance.clone() };
-        match self.decide(&live, Some(new), move |_| Ok(taken)).await {
+        match self.decide(&live, Some(new), move |_| Ok(taken.clone())).await {
             Ok(()) => grant.accept(),
             // Stopped meanwhile.
             Err(EngineError::Refused(_)) => {
@@ -200,7 +200,7 @@ impl Engine {
         let facts = &live.row.facts;
         let planned = live.row.plan.job(key).ok_or_else(|| UnfitError::NotPlanned(key.clone()))?;
         let (outputs, parts, built) = {
-            let run = &live.state.lock().await.run;
+            let run = &live.now();
             let image = |job: &Spanned<String>| PushedImage::of_job(&job.value, &live.row.plan, run);
             let built = planned.kind.used_image().map(image).transpose();
             (live.outputs(run, key), ImagePart::all(planned, run), built)

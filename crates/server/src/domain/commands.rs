@@ -8,7 +8,7 @@ use pondrix_core::run::{Event, Outcome, Run, StageRun};
 use pondrix_core::{JobKey, State, Time};
 use tracing::{info, warn};
 
-use super::live::LiveState;
+use super::decide::View;
 use super::{Engine, EngineError, LiveRun};
 use crate::scheduler::{Lease, Overdue};
 use crate::store;
@@ -47,11 +47,11 @@ impl Engine {
         by: Asker,
     ) -> Result<(), EngineError> {
         let (run, stage) = (live.row.facts.id.clone(), stage.to_owned());
-        let decide = move |state: &LiveState| {
+        let decide = move |state: View<'_>| {
             let found = state.run.stages.iter().find(|one| one.name == stage);
             let asks = found.filter(|found| found.state == State::Waiting).and_then(|found| found.approval.as_ref());
             let Some(approval) = asks else {
-                let words = match (found, waiting(&state.run)) {
+                let words = match (found, waiting(state.run)) {
                     (None, _) => format!("{run} has no stage `{stage}`"),
                     (Some(found), None) => {
                         format!("stage `{stage}` of {run} is {} and waits for no answer", found.state)
@@ -67,7 +67,7 @@ impl Engine {
                 let whose = approval.by.as_deref().unwrap_or_default();
                 return Err(EngineError::Forbidden(format!("only {whose} may answer that, and you are {}", by.name)));
             }
-            Ok(Event::Answered { stage, yes, by: by.name })
+            Ok(Event::Answered { stage: stage.clone(), yes, by: by.name.clone() })
         };
         self.decide(live, None, decide).await
     }
@@ -77,21 +77,24 @@ impl Engine {
         self.record(live, &Event::StopAsked { by: by.name }).await
     }
 
-    /// Records what a runner says of its job. What was reported before is taken, and changes nothing.
+    /// Records what a runner says of its job, in the order in which it says it. What was reported before is taken, and
+    /// changes nothing.
     ///
     /// # Errors
-    /// When the lease holds no more, or it cannot be stored.
+    /// When the lease holds no more, or it cannot be stored; nothing of it is then.
     pub(crate) async fn report(
         self: &Arc<Self>,
         live: &Arc<LiveRun>,
         lease: &Lease,
-        report: JobReport,
+        reports: Vec<JobReport>,
     ) -> Result<(), EngineError> {
-        let event = event_of(lease.job.clone(), report);
-        match self.record_under(live, lease, event).await {
-            Err(EngineError::Refused(_)) => Ok(()),
-            other => other,
-        }
+        let lease = lease.clone();
+        let events: Vec<_> = reports.into_iter().map(|report| event_of(lease.job.clone(), report)).collect();
+        let decide = move |state: View<'_>| match state.is_held(&lease) {
+            true => Ok(events.clone()),
+            false => Err(EngineError::LeaseEnded),
+        };
+        self.decide_again(live, decide).await
     }
 
     /// Records an event of a job, as long as it is done under this lease and no later one.
@@ -103,7 +106,7 @@ impl Engine {
     ) -> Result<(), EngineError> {
         let lease = lease.clone();
         let decide =
-            move |state: &LiveState| if state.is_held(&lease) { Ok(event) } else { Err(EngineError::LeaseEnded) };
+            move |state: View<'_>| if state.is_held(&lease) { Ok(event.clone()) } else { Err(EngineError::LeaseEnded) };
         self.decide(live, None, decide).await
     }
 
@@ -159,10 +162,10 @@ impl Engine {
     pub(crate) async fn give_up_unanswered(self: Arc<Self>) {
         for live in self.all_live() {
             let now = self.clock.now();
-            if !live.state.lock().await.run.stages.iter().any(|stage| has_lapsed(stage, now)) {
+            if !live.now().stages.iter().any(|stage| has_lapsed(stage, now)) {
                 continue;
             }
-            let decide = move |state: &LiveState| match state.run.stages.iter().find(|stage| has_lapsed(stage, now)) {
+            let decide = move |state: View<'_>| match state.run.stages.iter().find(|stage| has_lapsed(stage, now)) {
                 Some(stage) => Ok(Event::Answered { stage: stage.name.clone(), yes: false, by: "nobody".to_owned() }),
                 None => Err(EngineError::Conflict("it was answered after all".to_owned())),
             };

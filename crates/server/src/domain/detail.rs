@@ -4,6 +4,7 @@ use pondrix_api::{FailureView, RunDetail, StageView};
 use pondrix_core::run::{JobRun, Run, StepRun};
 use pondrix_core::{JobKey, State};
 
+use super::live::Seen;
 use super::{Engine, LiveRun};
 use crate::store::SummaryRow;
 
@@ -52,11 +53,8 @@ fn what(job: &JobRun, step: Option<&StepRun>) -> String {
 impl Engine {
     /// A run, whole.
     pub(crate) async fn detail(&self, live: &LiveRun) -> RunDetail {
-        let (run, version) = {
-            let state = live.state.lock().await;
-            (state.run.clone(), state.version)
-        };
-        let run = &run;
+        let Seen { run, version } = live.watch().borrow().clone();
+        let run = &*run;
         let summary =
             if live.row.faults.is_empty() { live.summary(&summary_row(run)) } else { live.row.summary.clone() };
         let failure = match run.first_failure() {

@@ -1,12 +1,14 @@
 //! A run in memory.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use pondrix_api::RunSummary;
 use pondrix_core::JobKey;
 use pondrix_core::run::Run;
 use tokio::sync::{Mutex, watch};
 
+use super::decide::Decision;
 use crate::scheduler::Lease;
 use crate::store::{RunRow, SummaryRow};
 
@@ -16,15 +18,24 @@ pub(crate) struct LiveRun {
     pub(crate) row: RunRow,
     /// Held while an event is stored, so that events have one order.
     pub(crate) state: Mutex<LiveState>,
-    /// Tells of changes.
-    pub(crate) version: watch::Sender<u64>,
+    /// How it is now, for all who only look, and who wait for changes: they hold up nobody.
+    seen: watch::Sender<Seen>,
     halted: watch::Sender<BTreeSet<JobKey>>,
+    /// What is to be decided when its state is free.
+    pub(super) waiting: std::sync::Mutex<Vec<Decision>>,
+}
+
+/// A run as it was after so many events.
+#[derive(Clone, Debug)]
+pub(crate) struct Seen {
+    pub(crate) version: u64,
+    pub(crate) run: Arc<Run>,
 }
 
 /// What events change.
 #[derive(Debug)]
 pub(crate) struct LiveState {
-    pub(crate) run: Run,
+    pub(crate) run: Arc<Run>,
     /// How many events there were.
     pub(crate) version: u64,
     /// The number of the lease of each job that a runner has.
@@ -48,12 +59,29 @@ impl LiveState {
 
 impl LiveRun {
     pub(crate) fn new(row: RunRow, run: Run, version: u64) -> Self {
+        let run = Arc::new(run);
         Self {
             row,
+            seen: watch::Sender::new(Seen { version, run: Arc::clone(&run) }),
             state: Mutex::new(LiveState { run, version, leases: BTreeMap::new(), is_in_doubt: false }),
-            version: watch::Sender::new(version),
             halted: watch::Sender::new(BTreeSet::new()),
+            waiting: std::sync::Mutex::default(),
         }
+    }
+
+    /// How it is now.
+    pub(crate) fn now(&self) -> Arc<Run> {
+        Arc::clone(&self.seen.borrow().run)
+    }
+
+    /// How it is now, and from now on.
+    pub(crate) fn watch(&self) -> watch::Receiver<Seen> {
+        self.seen.subscribe()
+    }
+
+    /// Shows how it is after an event.
+    pub(super) fn show(&self, state: &LiveState) {
+        self.seen.send_replace(Seen { version: state.version, run: Arc::clone(&state.run) });
     }
 
     /// Orders whoever has a job to end it.

@@ -136,13 +136,12 @@ impl Engine {
             Ok(()) | Err(EngineError::Refused(_)) => {}
             Err(error) => return Err(error),
         }
-        let mut version = live.version.subscribe();
+        let mut changes = live.watch();
         loop {
-            version.borrow_and_update();
-            if live.state.lock().await.run.state.is_over() {
+            if changes.borrow_and_update().run.state.is_over() {
                 return Ok(());
             }
-            if version.changed().await.is_err() {
+            if changes.changed().await.is_err() {
                 warn!(run = %live.row.facts.id, "nobody carries this run");
                 return Ok(());
             }
@@ -160,10 +159,10 @@ impl Engine {
     ) -> Result<Option<EnvironmentRemoved>, EngineError> {
         by.only_first("removes environments")?;
         for live in self.all_live() {
-            let state = live.state.lock().await;
+            let run = live.now();
             let goes_there = |kind: &JobKind| matches!(kind, JobKind::Rollout(rollout) if rollout.to.value == name);
             let mut jobs = live.row.plan.jobs().filter(|job| goes_there(&job.kind));
-            let is_rolling = |key| state.run.job(key).is_some_and(|job| job.state == State::Running);
+            let is_rolling = |key| run.job(key).is_some_and(|job| job.state == State::Running);
             if let Some(job) = jobs.find(|job| is_rolling(&job.key)) {
                 let run = &live.row.facts.id;
                 let words =

@@ -20,7 +20,7 @@ impl Engine {
         all: bool,
     ) -> Result<Started, StoreError> {
         let facts = &earlier.row.facts;
-        let run = earlier.state.lock().await.run.clone();
+        let run = earlier.now();
         if !earlier.row.faults.is_empty() {
             let why = format!("the pipeline file of {} is faulty; correct it and commit", facts.id);
             return Ok(Started::Nothing(why));
@@ -58,9 +58,10 @@ impl Engine {
             let mut state = Run::new(&new.plan);
             for event in &carried {
                 if state.apply(event, now).is_ok() {
-                    store::append_event(connection, run, event, now, &detail::summary_row(&state))?;
+                    store::append_event(connection, run, event, now)?;
                 }
             }
+            store::put_summary(connection, run, &detail::summary_row(&state))?;
             Ok(run)
         };
         Ok(Started::Run(Box::new(self.admit(change).await?)))

@@ -1,6 +1,7 @@
 //! Logs.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use axum::body::Body;
 use axum::extract::{Path, State};
@@ -10,6 +11,8 @@ use axum::response::{IntoResponse, Response};
 use futures_util::stream::{self, Stream, StreamExt};
 use pondrix_api::{LogEnd, LogText, Problem};
 use pondrix_core::{JobKey, State as RunState};
+use tokio::sync::Semaphore;
+use tokio::time::Instant;
 
 use super::auth::Person;
 use super::error::ApiError;
@@ -30,7 +33,7 @@ async fn find(
 ) -> Result<(Arc<LiveRun>, JobKey, Arc<OpenLog>), ApiError> {
     let live = runs::find(app, project, number).await?;
     let key = JobKey::from_text(&job.replace('~', "/"));
-    if live.state.lock().await.run.job(&key).is_none() {
+    if live.now().job(&key).is_none() {
         let jobs: Vec<_> = live.row.plan.jobs().map(|job| job.key.to_string()).collect();
         let run = &live.row.facts.id;
         return Err(ApiError::not_found(format!("job `{key}` in {run}; it has {}", jobs.join(", "))));
@@ -74,18 +77,27 @@ pub(super) async fn whole(
     Ok(([(CONTENT_TYPE, "text/plain; charset=utf-8")], Body::from_stream(chunks)).into_response())
 }
 
+/// How many followers are read for at once: however many there are, whoever writes finds the machine free.
+static READING: Semaphore = Semaphore::const_new(2);
+
+/// How long a follower who has all of a log rests before it is told more: of a log that grows fast it is told in large
+/// pieces, and not each time that it grows.
+const FOLLOWER_REST: Duration = Duration::from_millis(50);
+
 struct Follower {
     app: Arc<App>,
     live: Arc<LiveRun>,
     key: JobKey,
     log: Arc<OpenLog>,
     offset: u64,
+    /// Not before this moment is it told more.
+    not_before: Option<Instant>,
     done: bool,
 }
 
 impl Follower {
-    async fn state(&self) -> RunState {
-        self.live.state.lock().await.run.job(&self.key).map_or(RunState::Skipped, |job| job.state)
+    fn state(&self) -> RunState {
+        self.live.now().job(&self.key).map_or(RunState::Skipped, |job| job.state)
     }
 
     /// The next event; nothing when there is none to come.
@@ -93,17 +105,24 @@ impl Follower {
         if self.done {
             return None;
         }
+        if let Some(moment) = self.not_before.take() {
+            tokio::time::sleep_until(moment).await;
+        }
         let mut growth = self.log.watch();
-        let mut version = self.live.version.subscribe();
+        let mut changes = self.live.watch();
         loop {
             growth.borrow_and_update();
-            version.borrow_and_update();
+            changes.borrow_and_update();
             // Asked before reading: what was written before the end is then surely read.
-            let state = self.state().await;
-            let bytes = self.log.read_off(self.offset, CHUNK).await.unwrap_or_default();
+            let state = self.state();
+            let bytes = {
+                let _turn = READING.acquire().await.ok()?;
+                self.log.read_off(self.offset, CHUNK).await.unwrap_or_default()
+            };
             let whole = whole_text(&bytes, state.is_over());
             if whole > 0 {
                 self.offset += whole as u64;
+                self.not_before = (self.offset == self.log.length()).then(|| Instant::now() + FOLLOWER_REST);
                 let text = String::from_utf8_lossy(&bytes[..whole]).into_owned();
                 return Some(Item::new("log", self.offset, &LogText { text }));
             }
@@ -113,7 +132,7 @@ impl Follower {
             }
             tokio::select! {
                 grown = growth.changed() => grown.ok()?,
-                changed = version.changed() => changed.ok()?,
+                changed = changes.changed() => changed.ok()?,
                 () = self.app.shutdown.cancelled() => return None,
             }
         }
@@ -163,7 +182,7 @@ pub(super) async fn texts(
     offset: u64,
 ) -> Result<impl Stream<Item = Item> + Send + use<>, ApiError> {
     let (live, key, log) = find(&app, project, number, job).await?;
-    let follower = Follower { app, live, key, log, offset, done: false };
+    let follower = Follower { app, live, key, log, offset, not_before: None, done: false };
     Ok(stream::unfold(follower, |mut follower| async move { Some((follower.next().await?, follower)) }))
 }
 

@@ -169,10 +169,10 @@ async fn report(
     State(app): Shared,
     _runner: Runner,
     Path(lease): Path<String>,
-    Json(report): Json<JobReport>,
+    Json(reports): Json<Vec<JobReport>>,
 ) -> Result<StatusCode, ApiError> {
     let (live, lease) = leased(&app, &lease).await?;
-    app.engine.report(&live, &lease, report).await?;
+    app.engine.report(&live, &lease, reports).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -23,7 +23,7 @@ use super::auth::Person;
 use super::error::ApiError;
 use super::sse::Item;
 use super::{App, Shared, projects, sse};
-use crate::domain::{Builds, LiveRun, Started, Wanted};
+use crate::domain::{Builds, LiveRun, Seen, Started, Wanted};
 use crate::store::{Project, RunFilter};
 
 /// The most runs in one answer, and how many where nothing is said.
@@ -225,7 +225,7 @@ pub(super) async fn states(
     seen: Option<u64>,
 ) -> Result<impl Stream<Item = Item> + Send + use<>, ApiError> {
     let live = find(&app, project, number).await?;
-    let follower = Follower { version: live.version.subscribe(), seen, last: None, not_before: None, app, live };
+    let follower = Follower { changes: live.watch(), seen, last: None, not_before: None, app, live };
     Ok(stream::unfold(Some(follower), |follower| async move { follower?.next().await }))
 }
 
@@ -236,7 +236,7 @@ const WAITING_CHECK: Duration = Duration::from_secs(1);
 struct Follower {
     app: Arc<App>,
     live: Arc<LiveRun>,
-    version: watch::Receiver<u64>,
+    changes: watch::Receiver<Seen>,
     /// The version that was seen last, here or before the connection was lost.
     seen: Option<u64>,
     last: Option<RunDetail>,
@@ -255,7 +255,7 @@ impl Follower {
             tokio::time::sleep_until(moment).await;
         }
         loop {
-            self.version.borrow_and_update();
+            self.changes.borrow_and_update();
             let detail = self.app.engine.detail(&self.live).await;
             let is_over = detail.summary.state.is_over();
             let is_new = match &self.last {
@@ -275,7 +275,7 @@ impl Follower {
             let waits = jobs.clone().any(|job| job.state == RunState::Queued && job.queued.is_some());
             self.last = Some(detail);
             tokio::select! {
-                changed = self.version.changed() => changed.ok()?,
+                changed = self.changes.changed() => changed.ok()?,
                 () = tokio::time::sleep(WAITING_CHECK), if waits => {}
                 () = self.app.shutdown.cancelled() => return None,
             }

@@ -62,7 +62,8 @@ pub(crate) use retention::{
 pub(crate) use rollouts::{forget_before, keep_before};
 pub(crate) use runs::{
     NewRun, RunFilter, RunRow, StoredEvent, StoredLease, SummaryRow, append_event, by_id, changed_after, end_lease,
-    events, going_on, id_of, insert_run, leases, newest_event, page, put_lease, set_unreadable, summary, was_removed,
+    events, going_on, id_of, insert_run, leases, newest_event, page, put_lease, put_summary, set_unreadable, summary,
+    was_removed,
 };
 pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
 pub(crate) use secrets::{list as secrets, put as put_secret, remove as remove_secret, sealed};

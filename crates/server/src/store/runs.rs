@@ -188,18 +188,16 @@ pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, no
     Ok(connection.last_insert_rowid())
 }
 
-/// Stores an event, and what lists show of the run after it. Answers the event's id.
-pub(crate) fn append_event(
-    connection: &Connection,
-    run: i64,
-    event: &Event,
-    at: Time,
-    row: &SummaryRow,
-) -> Result<i64, StoreError> {
+/// Stores an event. Answers its id.
+pub(crate) fn append_event(connection: &Connection, run: i64, event: &Event, at: Time) -> Result<i64, StoreError> {
     connection
         .prepare_cached("INSERT INTO events (run, at, version, body) VALUES (?1, ?2, ?3, ?4)")?
         .execute(params![run, at.millis(), event_form::VERSION, event_form::encode(event)?])?;
-    let id = connection.last_insert_rowid();
+    Ok(connection.last_insert_rowid())
+}
+
+/// Stores what lists show of a run.
+pub(crate) fn put_summary(connection: &Connection, run: i64, row: &SummaryRow) -> Result<(), StoreError> {
     connection
         .prepare_cached("UPDATE runs SET state = ?2, note = ?3, started = ?4, ended = ?5 WHERE id = ?1")?
         .execute(params![
@@ -209,7 +207,7 @@ pub(crate) fn append_event(
             row.started.map(Time::millis),
             row.ended.map(Time::millis)
         ])?;
-    Ok(id)
+    Ok(())
 }
 
 /// Remembers who has a job. Answers the lease's number.

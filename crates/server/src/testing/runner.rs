@@ -145,6 +145,8 @@ struct Job<'a> {
     written: Arc<Mutex<String>>,
     /// How much of that the server has.
     sent: u64,
+    /// What is to be told with what comes next, and which step it ends.
+    held: Vec<(JobReport, Option<usize>)>,
     doing: Arc<Mutex<Option<Doing>>>,
 }
 
@@ -258,6 +260,7 @@ async fn do_job(world: &World, runner: &str, assignment: &Assignment, plan: &Pla
             heard: Arc::clone(&heard),
             written: deeds.begin_log(assignment),
             sent: 0,
+            held: Vec::new(),
             doing: Arc::clone(&doing),
         };
         drop(job.carry_out(plan, locks.unwrap_or_default()).await);
@@ -309,8 +312,13 @@ impl Job<'_> {
             }
             let fails = self.world.random.percent(plan.fails);
             let log = self.length();
-            self.report(JobReport::StepEnded { step, end: StepEnd::Exit(fails.into()), log }).await?;
-            self.deeds.end_step(run, &job, attempt, step);
+            let ended = JobReport::StepEnded { step, end: StepEnd::Exit(fails.into()), log };
+            // What comes while other things are told is told together.
+            if self.world.random.percent(30) {
+                self.held.push((ended, Some(step)));
+            } else {
+                self.report_end_of(ended, step).await?;
+            }
             if fails {
                 outcome = Outcome::Failed;
                 break;
@@ -330,21 +338,36 @@ impl Job<'_> {
     }
 
     /// Reports, until the server has it or takes nothing more.
-    async fn report(&self, report: JobReport) -> Result<(), NotOurs> {
+    async fn report(&mut self, report: JobReport) -> Result<(), NotOurs> {
+        self.held.push((report, None));
+        self.report_held().await
+    }
+
+    async fn report_end_of(&mut self, ended: JobReport, step: usize) -> Result<(), NotOurs> {
+        self.held.push((ended, Some(step)));
+        self.report_held().await
+    }
+
+    async fn report_held(&mut self) -> Result<(), NotOurs> {
+        let (reports, steps): (Vec<_>, Vec<_>) = self.held.drain(..).unzip();
         loop {
             let asked = Instant::now();
-            let (text, report) = (self.assignment.lease.clone(), report.clone());
+            let (text, reports) = (self.assignment.lease.clone(), reports.clone());
             let answer = self.world.network.ask(self.world, self.runner, move |engine| {
-                let (text, report) = (text.clone(), report.clone());
+                let (text, reports) = (text.clone(), reports.clone());
                 async move {
                     let (live, lease) = engine.leased(&text).await.ok_or(EngineError::LeaseEnded)?;
-                    engine.report(&live, &lease, report).await
+                    engine.report(&live, &lease, reports).await
                 }
                 .boxed()
             });
             match answer.await {
                 Ok(Ok(())) => {
                     *self.heard.lock().unwrap() = asked;
+                    let facts = self.assignment;
+                    for step in steps.into_iter().flatten() {
+                        self.deeds.end_step(&facts.facts.id, &facts.job, facts.attempt, step);
+                    }
                     return Ok(());
                 }
                 Ok(Err(error)) if error.is_transient() => {}
@@ -381,7 +404,7 @@ impl Job<'_> {
     }
 
     /// Sets tags, each after it was asked whether it may be.
-    async fn push(&self) -> Result<(), NotOurs> {
+    async fn push(&mut self) -> Result<(), NotOurs> {
         let Work::Image(work) = &self.assignment.work else { return Ok(()) };
         let commit = self.assignment.facts.commit.clone();
         let digest = Digest::from_bytes(&sha2::Sha256::digest(commit.as_bytes()).into());

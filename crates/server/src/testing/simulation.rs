@@ -234,7 +234,7 @@ impl Day {
             && let Ok(state) = live.state.try_lock()
             && !state.is_in_doubt()
         {
-            assert_eq!(state.run, run, "{id}: memory and records differ");
+            assert_eq!(*state.run, run, "{id}: memory and records differ");
         }
         for stage in run.stages.iter().filter(|stage| stage.state == State::Waiting) {
             let asked = (id.clone(), stage.name.clone());

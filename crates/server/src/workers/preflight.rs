@@ -114,7 +114,7 @@ impl Needs {
 }
 
 async fn look(engine: &Engine, live: &LiveRun) -> Result<Vec<PreflightFault>, StoreError> {
-    let run = live.state.lock().await.run.clone();
+    let run = live.now();
     // What is left out, or passed in an earlier run, needs nothing.
     let is_to_run = |job: &&PlannedJob| run.job(&job.key).is_some_and(|job| job.state == State::Queued);
     let jobs: Vec<_> = live.row.plan.jobs().filter(is_to_run).collect();

@@ -347,8 +347,7 @@ impl Rollout {
 
     /// The image that an earlier stage of this run pushed.
     async fn released(&self, rollout: &RolloutJob) -> Result<PushedImage, RolloutError> {
-        let state = self.live.state.lock().await;
-        Ok(PushedImage::of_job(&rollout.image.value, &self.live.row.plan, &state.run)?)
+        Ok(PushedImage::of_job(&rollout.image.value, &self.live.row.plan, &self.live.now())?)
     }
 
     /// Watches every Deployment until it is settled.
