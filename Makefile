@@ -3,7 +3,7 @@
 CARGO ?= cargo
 NPM ?= npm
 .DEFAULT_GOAL := help
-.PHONY: help setup demo-setup console contract demo test explore trial lint bench screenshots
+.PHONY: help setup demo-setup console contract demo build test explore trial lint bench screenshots
 
 help: ## Tell what there is
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -27,9 +27,12 @@ contract: ## Write the OpenAPI document anew, and the console's types from it
 demo-setup:
 	@scripts/setup demo
 
-demo: demo-setup console ## Build everything and start the demo (ARGS="--once" plays the story and ends)
+demo: demo-setup console ## Build for a quick start, and start the demo (ARGS="--once" plays the story and ends)
+	$(CARGO) build --profile demo --package pondrix
+	target/demo/pondrix demo $(ARGS)
+
+build: demo-setup console ## Build the program for use: target/release/pondrix
 	$(CARGO) build --release --package pondrix
-	target/release/pondrix demo $(ARGS)
 
 lint: console ## Formatting, clippy, the console's checks
 	$(CARGO) fmt --all --check
@@ -57,7 +60,7 @@ KILLS ?= 1000
 trial: setup console ## Kill server and runner at random moments while the demo's projects run (KILLS=1000)
 	PONDRIX_KILLS=$(KILLS) $(CARGO) test --package pondrix --test e2e -- --nocapture trial::
 
-bench: setup console ## Compare with the bare cost of the same work (target/bench/summary.json; ARGS="runs images load age" for some of it)
+bench: setup console ## Compare with the bare cost of the same work (target/bench/summary.json; ARGS="runs images load logs soak watch age" for some of it)
 	$(CARGO) bench --quiet --package pondrix --bench ratios -- $(ARGS)
 
 screenshots: setup console ## Take the pictures of docs/screenshots from the demo's data anew

@@ -3,12 +3,14 @@
 use std::path::PathBuf;
 use std::process::Command;
 
-fn output(arguments: &[&str]) -> Result<String, String> {
-    let output = Command::new("git").args(arguments).output().map_err(|error| format!("git: {error}"))?;
+use anyhow::{Context, anyhow};
+
+fn output(arguments: &[&str]) -> anyhow::Result<String> {
+    let output = Command::new("git").args(arguments).output().context("git")?;
     if output.status.success() {
         return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
     }
-    Err(String::from_utf8_lossy(&output.stderr).trim().to_owned())
+    Err(anyhow!("{}", String::from_utf8_lossy(&output.stderr).trim()))
 }
 
 /// The addresses of its remotes.
@@ -27,7 +29,7 @@ pub(crate) fn current_branch() -> Option<String> {
 ///
 /// # Errors
 /// What git says.
-pub(crate) fn changed_since(commit: &str) -> Result<Vec<String>, String> {
+pub(crate) fn changed_since(commit: &str) -> anyhow::Result<Vec<String>> {
     let text = output(&["diff", "--name-only", "--no-renames", "-z", "--end-of-options", commit, "--"])?;
     Ok(text.split('\0').filter(|path| !path.is_empty()).map(str::to_owned).collect())
 }
@@ -43,9 +45,9 @@ pub(crate) struct Head {
 ///
 /// # Errors
 /// What git says, as when there is none yet.
-pub(crate) fn head() -> Result<Head, String> {
+pub(crate) fn head() -> anyhow::Result<Head> {
     let text = output(&["log", "-1", "--format=%H %ct", "HEAD"])?;
-    let (commit, seconds) = text.trim().split_once(' ').ok_or("git names no commit")?;
+    let (commit, seconds) = text.trim().split_once(' ').context("git names no commit")?;
     Ok(Head { commit: commit.to_owned(), seconds: seconds.parse().unwrap_or(0) })
 }
 
@@ -53,7 +55,7 @@ pub(crate) fn head() -> Result<Head, String> {
 ///
 /// # Errors
 /// What git says.
-pub(crate) fn root() -> Result<PathBuf, String> {
+pub(crate) fn root() -> anyhow::Result<PathBuf> {
     output(&["rev-parse", "--show-toplevel"]).map(|text| PathBuf::from(text.trim_end_matches('\n')))
 }
 
@@ -68,7 +70,7 @@ pub(crate) fn user() -> String {
 ///
 /// # Errors
 /// What git says.
-pub(crate) fn files() -> Result<Vec<PathBuf>, String> {
+pub(crate) fn files() -> anyhow::Result<Vec<PathBuf>> {
     let list = ["ls-files", "--cached", "--others", "--exclude-standard", "--full-name", "-z", "--deduplicate", ":/"];
     let text = output(&list)?;
     Ok(text.split('\0').filter(|path| !path.is_empty()).map(PathBuf::from).collect())

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
+use crate::error::{SetupError, at, told};
 use crate::spec::Limits;
 
 /// How many processes and threads of our own are in a group: the helper, the first process inside and
@@ -56,8 +57,8 @@ fn words(file: &Path) -> Vec<String> {
 }
 
 impl Place {
-    fn find(controllers: &[&'static str]) -> Result<Self, String> {
-        let groups = own_groups().map_err(|error| format!("/proc/self/cgroup: {error}"))?;
+    fn find(controllers: &[&'static str]) -> Result<Self, SetupError> {
+        let groups = at(own_groups(), Path::new("/proc/self/cgroup"))?;
         let unified = groups.iter().find(|(controllers, _)| controllers.is_empty());
         if let (Some(at), Some((_, path))) = (mount_point("cgroup2", None), unified) {
             let folder = at.join(path);
@@ -73,9 +74,9 @@ impl Place {
             let group = groups.iter().find(|(names, _)| has(names));
             let at = mount_point("cgroup", Some(controller));
             let (Some((_, path)), Some(at)) = (group, at) else {
-                return Err(format!(
+                return Err(SetupError::Asked(format!(
                     "this machine has no control group that limits {controller}; have one delegated to the runner (systemd: Delegate=yes)"
-                ));
+                )));
             };
             split.push((*controller, at.join(path)));
         }
@@ -85,23 +86,23 @@ impl Place {
 
 /// Lets groups below a folder of version 2 use controllers. A group with processes of its own may not do
 /// so (cgroups(7), "no internal processes"): ours then move into one below.
-fn enable(folder: &Path, controllers: &[&'static str]) -> Result<(), String> {
+fn enable(folder: &Path, controllers: &[&'static str]) -> Result<(), SetupError> {
     let control = folder.join("cgroup.subtree_control");
     let enabled = words(&control);
     for controller in controllers.iter().filter(|one| !enabled.iter().any(|name| name == *one)) {
-        let told = |error: io::Error| format!("could not have {} limit {controller}: {error}", folder.display());
+        let doing = format!("have {} limit {controller}", folder.display());
         let order = format!("+{controller}");
         if let Err(error) = fs::write(&control, &order) {
             if error.raw_os_error() != Some(libc::EBUSY) {
-                return Err(told(error));
+                return told(Err(error), doing);
             }
             let own = folder.join("pondrix");
-            fs::create_dir_all(&own).map_err(told)?;
+            told(fs::create_dir_all(&own), &doing)?;
             for process in words(&folder.join("cgroup.procs")) {
                 // One that has ended meanwhile need not move.
                 let _ = fs::write(own.join("cgroup.procs"), process);
             }
-            fs::write(&control, &order).map_err(told)?;
+            told(fs::write(&control, &order), &doing)?;
         }
     }
     Ok(())
@@ -109,7 +110,7 @@ fn enable(folder: &Path, controllers: &[&'static str]) -> Result<(), String> {
 
 impl Group {
     /// A group with these limits; nothing where there is nothing to limit.
-    pub(crate) fn new(limits: &Limits) -> Result<Option<Self>, String> {
+    pub(crate) fn new(limits: &Limits) -> Result<Option<Self>, SetupError> {
         static NUMBER: AtomicU64 = AtomicU64::new(0);
         let wanted =
             [("memory", limits.memory.is_some()), ("pids", limits.processes.is_some()), ("cpu", limits.cpu.is_some())];
@@ -133,12 +134,9 @@ impl Group {
         Ok(Some(group))
     }
 
-    fn make(&mut self, folder: &Path, limits: &Limits, settings: &[(&str, String)]) -> Result<(), String> {
-        let told = |what: &Path| {
-            let what = what.display().to_string();
-            move |error: io::Error| format!("could not limit the command: {what}: {error}")
-        };
-        fs::create_dir(folder).map_err(told(folder))?;
+    fn make(&mut self, folder: &Path, limits: &Limits, settings: &[(&str, String)]) -> Result<(), SetupError> {
+        let limited = |result: io::Result<()>, what: &Path| told(at(result, what), "limit the command");
+        limited(fs::create_dir(folder), folder)?;
         self.folders.push(folder.to_owned());
         if limits.memory.is_some() {
             self.memory = Some(folder.to_owned());
@@ -148,7 +146,7 @@ impl Group {
             match fs::write(&path, value) {
                 // A machine without swap need not know of limits of it.
                 Err(error) if file.contains("sw") && error.kind() == io::ErrorKind::NotFound => {}
-                other => other.map_err(told(&path))?,
+                other => limited(other, &path)?,
             }
         }
         Ok(())

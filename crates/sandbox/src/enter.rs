@@ -11,6 +11,7 @@ use std::path::PathBuf;
 use rustix::process::{Pid, WaitOptions, waitpid};
 use rustix::thread::{LinkNameSpaceType, move_into_link_name_space};
 
+use crate::error::{SetupError, at, told};
 use crate::spec::{Exit, Network, Spec};
 use crate::wire::{self, Word};
 use crate::{IdMap, init};
@@ -63,28 +64,27 @@ fn enter() -> i32 {
             while let Err(rustix::io::Errno::INTR) = waitpid(Some(child), WaitOptions::empty()) {}
             0
         }
-        Err(words) => {
-            let _ = wire::send(&control, &Word::Ended(Exit::Failed(words)), None);
+        Err(error) => {
+            let _ = wire::send(&control, &Word::Ended(Exit::Failed(error.to_string())), None);
             1
         }
     }
 }
 
 /// Reads the entrance, makes `init` in new namespaces and maps its ids.
-fn split(control: &OwnedFd) -> Result<Pid, String> {
-    let told = wire::receive::<()>(control).ok().flatten().and_then(|((), fd)| fd);
+fn split(control: &OwnedFd) -> Result<Pid, SetupError> {
+    let said = wire::receive::<()>(control).ok().flatten().and_then(|((), fd)| fd);
     let mut text = String::new();
-    let mut told = File::from(told.ok_or("the caller did not say what to run")?);
-    told.read_to_string(&mut text).map_err(|error| format!("could not read what to run: {error}"))?;
-    drop(told);
-    let entrance: Entrance =
-        serde_json::from_str(&text).map_err(|error| format!("could not read what to run: {error}"))?;
+    let mut said = File::from(said.ok_or("the caller did not say what to run")?);
+    told(said.read_to_string(&mut text), "read what to run")?;
+    drop(said);
+    let entrance: Entrance = told(serde_json::from_str(&text), "read what to run")?;
 
     for door in &entrance.doors {
-        std::fs::write(door, std::process::id().to_string())
-            .map_err(|error| format!("could not come under limits: {}: {error}", door.display()))?;
+        let entered = std::fs::write(door, std::process::id().to_string());
+        told(at(entered, door), "come under limits")?;
     }
-    let (mapped, mut tell_mapped) = io::pipe().map_err(|error| format!("could not make a pipe: {error}"))?;
+    let (mapped, mut tell_mapped) = told(io::pipe(), "make a pipe")?;
     let mut flags = libc::CLONE_NEWPID | libc::SIGCHLD;
     if !matches!(entrance.what, What::Hold) {
         flags |= libc::CLONE_NEWNS | libc::CLONE_NEWIPC | libc::CLONE_NEWUTS | libc::CLONE_NEWCGROUP;
@@ -99,7 +99,7 @@ fn split(control: &OwnedFd) -> Result<Pid, String> {
     // its own copy of the memory. This process has one thread, so no lock is held by another.
     let answer = unsafe { libc::syscall(libc::SYS_clone, libc::c_long::from(flags), 0, 0, 0, 0) };
     match answer {
-        -1 => Err(refused(&io::Error::last_os_error())),
+        -1 => Err(SetupError::Asked(refused(&io::Error::last_os_error()))),
         0 => {
             drop(tell_mapped);
             std::process::exit(init::main(entrance, mapped, control));
@@ -108,12 +108,12 @@ fn split(control: &OwnedFd) -> Result<Pid, String> {
             drop(mapped);
             let pid = i32::try_from(child).ok().and_then(Pid::from_raw).ok_or("the kernel gave no process id")?;
             if flags & libc::CLONE_NEWUSER != 0 {
-                map_ids(pid, entrance.ids).map_err(|error| format!("could not map ids into the sandbox: {error}"))?;
+                told(map_ids(pid, entrance.ids), "map ids into the sandbox")?;
             }
             if matches!(entrance.what, What::Hold) {
-                hand_out(control, pid).map_err(|error| format!("could not share the network: {error}"))?;
+                told(hand_out(control, pid), "share the network")?;
             }
-            tell_mapped.write_all(b"m").map_err(|error| format!("the sandbox ended before it began: {error}"))?;
+            told(tell_mapped.write_all(b"m"), "begin: the sandbox has ended")?;
             Ok(pid)
         }
     }
@@ -121,12 +121,11 @@ fn split(control: &OwnedFd) -> Result<Pid, String> {
 
 /// Goes into the user and the network namespace that come over the wire, in this order: only who is root
 /// in a user namespace may enter a network that belongs to it (setns(2)).
-fn join(control: &OwnedFd) -> Result<(), String> {
+fn join(control: &OwnedFd) -> Result<(), SetupError> {
     for kind in [LinkNameSpaceType::User, LinkNameSpaceType::Network] {
         let namespace = wire::receive::<()>(control).ok().flatten().and_then(|((), fd)| fd);
         let namespace = namespace.ok_or("the caller did not say which network to join")?;
-        move_into_link_name_space(namespace.as_fd(), Some(kind))
-            .map_err(|error| format!("could not join the network: {error}"))?;
+        told(move_into_link_name_space(namespace.as_fd(), Some(kind)), "join the network")?;
     }
     Ok(())
 }

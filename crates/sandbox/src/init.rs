@@ -13,6 +13,7 @@ use rustix::process::{Gid, Pid, Signal, Uid, WaitOptions, set_parent_process_dea
 use rustix::thread::{CapabilitySet, remove_capability_from_bounding_set};
 
 use crate::enter::{Entrance, What};
+use crate::error::{SetupError, told};
 use crate::mounts::{self, Opened};
 use crate::spec::{Exit, Network, Spec};
 use crate::wire::{self, Order, Word};
@@ -55,43 +56,41 @@ pub(crate) fn main(entrance: Entrance, mut mapped: impl Read, control: &OwnedFd)
         }
         What::Join(spec) => surround(spec, is_range, false).and_then(|()| run(spec, is_range, control)),
     };
-    let exit = end.unwrap_or_else(Exit::Failed);
+    let exit = end.unwrap_or_else(|error| Exit::Failed(error.to_string()));
     let _ = wire::send(control, &Word::Ended(exit), None);
     0
 }
 
 /// Keeps a network for others until nobody wants it any more.
-fn hold(control: &OwnedFd) -> Result<Exit, String> {
-    bring_loopback_up().map_err(|error| format!("could not bring the loopback interface up: {error}"))?;
+fn hold(control: &OwnedFd) -> Result<Exit, SetupError> {
+    told(bring_loopback_up(), "bring the loopback interface up")?;
     let _ = wire::send(control, &Word::Started, None);
     follow_orders(control, None)
 }
 
 /// Namespaces are there; makes everything else that the command shall see.
-fn surround(spec: &Spec, range: bool, own_network: bool) -> Result<(), String> {
-    let told = |doing: &'static str| move |error: rustix::io::Errno| format!("could not {doing}: {error}");
+fn surround(spec: &Spec, range: bool, own_network: bool) -> Result<(), SetupError> {
     let opened = Opened::new(spec)?;
     if range {
-        rustix::thread::set_thread_groups(&[]).map_err(told("leave the machine's groups"))?;
+        told(rustix::thread::set_thread_groups(&[]), "leave the machine's groups")?;
     }
-    rustix::thread::set_thread_res_gid(Gid::ROOT, Gid::ROOT, Gid::ROOT).map_err(told("become root's group inside"))?;
-    rustix::thread::set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT).map_err(told("become root inside"))?;
+    told(rustix::thread::set_thread_res_gid(Gid::ROOT, Gid::ROOT, Gid::ROOT), "become root's group inside")?;
+    told(rustix::thread::set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT), "become root inside")?;
     // A change of ids clears it.
-    set_parent_process_death_signal(Some(Signal::KILL)).map_err(told("follow the helper's end"))?;
+    told(set_parent_process_death_signal(Some(Signal::KILL)), "follow the helper's end")?;
     if own_network {
-        bring_loopback_up().map_err(|error| format!("could not bring the loopback interface up: {error}"))?;
+        told(bring_loopback_up(), "bring the loopback interface up")?;
     }
-    rustix::system::sethostname(spec.hostname.as_bytes()).map_err(told("set the host name"))?;
+    told(rustix::system::sethostname(spec.hostname.as_bytes()), "set the host name")?;
     opened.enter(spec)?;
     for capability in CapabilitySet::all().difference(KEPT).iter() {
         match remove_capability_from_bounding_set(capability) {
             // A kernel older than the capability does not know it.
             Ok(()) | Err(rustix::io::Errno::INVAL) => {}
-            Err(error) => return Err(format!("could not give up a capability: {error}")),
+            Err(error) => return told(Err(error), "give up a capability"),
         }
     }
-    rustix::thread::set_no_new_privs(true).map_err(told("forbid new privileges"))?;
-    Ok(())
+    told(rustix::thread::set_no_new_privs(true), "forbid new privileges")
 }
 
 /// netdevice(7): the interface `lo` of a new network namespace is down.
@@ -107,14 +106,13 @@ fn bring_loopback_up() -> std::io::Result<()> {
     if answer < 0 { Err(std::io::Error::last_os_error()) } else { Ok(()) }
 }
 
-fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, String> {
+fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, SetupError> {
     let (user, group, home) =
         users::look_up(&spec.user, &mounts::read_inside("/etc/passwd"), &mounts::read_inside("/etc/group"))?;
     if (user, group) != (0, 0) && !range {
-        return Err(format!(
-            "user `{}` cannot exist here: the runner is not root and has one id only; start the runner as root",
-            spec.user
-        ));
+        let user = &spec.user;
+        let why = "the runner is not root and has one id only; start the runner as root";
+        return Err(SetupError::Asked(format!("user `{user}` cannot exist here: {why}")));
     }
     mounts::folder_inside(Path::new(&spec.folder))?;
     let (program, arguments) = spec.argv.split_first().ok_or("there is no command to run")?;
@@ -127,19 +125,18 @@ fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, String> {
         command.uid(user).gid(group);
     }
     // Last, since it also forbids this process to mount; and before the command exists.
-    seccomp::restrict().map_err(|error| format!("could not restrict system calls: {error}"))?;
+    told(seccomp::restrict(), "restrict system calls")?;
     // Before the command, which may use up at once all the processes that it is allowed.
-    let orders = control.try_clone().map_err(|error| error.to_string())?;
+    let orders = told(control.try_clone(), "listen for orders")?;
     let (begun, beginning) = mpsc::channel();
-    std::thread::Builder::new()
-        .spawn(move || {
-            if let Ok(child) = beginning.recv() {
-                follow_orders(&orders, Some(child));
-            }
-        })
-        .map_err(|error| format!("could not listen for orders: {error}"))?;
+    let listening = std::thread::Builder::new().spawn(move || {
+        if let Ok(child) = beginning.recv() {
+            follow_orders(&orders, Some(child));
+        }
+    });
+    told(listening, "listen for orders")?;
     // A group of its own: a signal reaches the command and what it started, and not this process.
-    let child = spawn(command.process_group(0)).map_err(|error| format!("could not start `{program}`: {error}"))?;
+    let child = told(spawn(command.process_group(0)), format!("start `{program}`"))?;
     let child = i32::try_from(child.id()).ok().and_then(Pid::from_raw).ok_or("the kernel gave no process id")?;
     let _ = begun.send(child);
     let _ = wire::send(control, &Word::Started, None);
@@ -153,7 +150,7 @@ fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, String> {
                 });
             }
             Ok(_) | Err(rustix::io::Errno::INTR) => {}
-            Err(error) => return Err(format!("could not wait for the command: {error}")),
+            Err(error) => return told(Err(error), "wait for the command"),
         }
     }
 }

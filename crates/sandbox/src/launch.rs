@@ -14,6 +14,7 @@ use rustix::net::{AddressFamily, Shutdown, SocketFlags, SocketType, shutdown, so
 use crate::IdMap;
 use crate::cgroup::Group;
 use crate::enter::{ENTER_WORD, Entrance, What};
+use crate::error::MachineError;
 use crate::spec::{Exit, Rootfs, Spec};
 use crate::wire::{self, Order, Word};
 
@@ -249,16 +250,18 @@ impl Connector {
 /// Whether this machine can run sandboxes at all: enters one with nothing in it.
 ///
 /// # Errors
-/// In words, with what to do about it.
-pub fn check_machine(launcher: &Launcher, scratch: &std::path::Path) -> Result<(), String> {
+/// When it cannot, with what to do about it.
+pub fn check_machine(launcher: &Launcher, scratch: &std::path::Path) -> Result<(), MachineError> {
     let root = Rootfs::new(Vec::new(), scratch.to_owned());
     let spec = Spec { argv: vec!["/nothing".to_owned()], ..Spec::new(root) };
-    let null = std::fs::File::options().write(true).open("/dev/null").map_err(|error| format!("/dev/null: {error}"))?;
-    let mut running = launcher.start(&spec, null.into()).map_err(|error| error.to_string())?;
+    let null = std::path::Path::new("/dev/null");
+    let opened = std::fs::File::options().write(true).open(null);
+    let opened = opened.map_err(|error| MachineError::File { path: null.to_owned(), error })?;
+    let mut running = launcher.start(&spec, opened.into())?;
     match running.wait() {
         // It came as far as looking for the program, which is as far as an empty root goes.
         Exit::Failed(words) if words.contains("could not start `/nothing`") => Ok(()),
-        Exit::Failed(words) => Err(words),
-        other => Err(format!("an empty sandbox ended unexpectedly: {other:?}")),
+        Exit::Failed(words) => Err(MachineError::Sandbox(words)),
+        other => Err(MachineError::Sandbox(format!("an empty sandbox ended unexpectedly: {other:?}"))),
     }
 }

@@ -12,6 +12,7 @@
 
 mod cgroup;
 mod enter;
+mod error;
 mod ids;
 mod init;
 mod launch;
@@ -23,8 +24,9 @@ mod users;
 mod wire;
 
 pub use enter::{ENTER_WORD, enter_if_asked};
+pub use error::{MachineError, UserError};
 pub use ids::IdMap;
 pub use launch::{Connector, Launcher, Running, StartError, check_machine};
-pub use network::{NAMES_AT, SharedNetwork};
+pub use network::{NAMES_AT, NetworkError, SharedNetwork};
 pub use spec::{Bind, EmptyFolder, Exit, Limits, MemoryFolder, MountPoint, Network, Rootfs, SecretFile, Spec, View};
 pub use users::look_up as look_up_user;

@@ -12,6 +12,7 @@ use rustix::mount::{
 };
 use rustix::process::{fchdir, pivot_root};
 
+use crate::error::{SetupError, at, told};
 use crate::spec::{Bind, EmptyFolder, MemoryFolder, SecretFile, Spec, View};
 
 /// Devices of the machine that are shown inside. Making new ones is not allowed to us.
@@ -34,7 +35,7 @@ struct Seen {
 }
 
 impl Seen {
-    fn new(view: &View) -> Result<Self, String> {
+    fn new(view: &View) -> Result<Self, SetupError> {
         Ok(Self {
             layers: view.layers.iter().map(|layer| path_only(layer)).collect::<Result<_, _>>()?,
             changes: view.changes.as_deref().map(path_only).transpose()?,
@@ -47,16 +48,12 @@ const VIEW_AT: &str = "/dev/view";
 /// Where secret files are made before each is shown at its place.
 const SECRETS_AT: &str = "/dev/secrets";
 
-fn path_only(path: &Path) -> Result<OwnedFd, String> {
-    open(path, OFlags::PATH | OFlags::CLOEXEC, Mode::empty()).map_err(|error| format!("{}: {error}", path.display()))
-}
-
-fn told<T, E: std::fmt::Display>(result: Result<T, E>, doing: impl std::fmt::Display) -> Result<T, String> {
-    result.map_err(|error| format!("could not {doing}: {error}"))
+fn path_only(path: &Path) -> Result<OwnedFd, SetupError> {
+    at(open(path, OFlags::PATH | OFlags::CLOEXEC, Mode::empty()), path)
 }
 
 impl Opened {
-    pub(crate) fn new(spec: &Spec) -> Result<Self, String> {
+    pub(crate) fn new(spec: &Spec) -> Result<Self, SetupError> {
         Ok(Self {
             folder: path_only(&spec.root.folder)?,
             layers: spec.root.layers.iter().map(|layer| path_only(layer)).collect::<Result<_, _>>()?,
@@ -65,12 +62,12 @@ impl Opened {
             devices: DEVICES
                 .iter()
                 .map(|name| Ok((*name, path_only(&Path::new("/dev").join(name))?)))
-                .collect::<Result<_, String>>()?,
+                .collect::<Result<_, SetupError>>()?,
         })
     }
 
     /// Makes the new root and goes into it. Must run as root inside.
-    pub(crate) fn enter(self, spec: &Spec) -> Result<(), String> {
+    pub(crate) fn enter(self, spec: &Spec) -> Result<(), SetupError> {
         told(
             mount_change("/", MountPropagationFlags::REC | MountPropagationFlags::PRIVATE),
             "separate the mounts from the machine's",
@@ -104,7 +101,7 @@ impl Opened {
 
     /// Layers under the skeleton's mount points and over them the folder that takes the changes.
     /// `userxattr` lets an ordinary user's overlay mark opaque folders (overlayfs, "User xattr").
-    fn mount_overlay(&self) -> Result<(), String> {
+    fn mount_overlay(&self) -> Result<(), SetupError> {
         // The highest layer stands first in the option, the skeleton below all.
         let lowers: Vec<String> =
             self.layers.iter().rev().map(|layer| format!("/proc/self/fd/{}", layer.as_raw_fd())).collect();
@@ -114,7 +111,7 @@ impl Opened {
         told(mount("overlay", "merged", "overlay", MountFlags::empty(), options.as_c_str()), "mount the layers")
     }
 
-    fn mount_kernel_file_systems(&self, spec: &Spec) -> Result<(), String> {
+    fn mount_kernel_file_systems(&self, spec: &Spec) -> Result<(), SetupError> {
         let quiet = MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
         let mounted = |kind: &str, at: &str, flags: MountFlags, options: &std::ffi::CStr| {
             folder_inside(Path::new(at))?;
@@ -153,7 +150,7 @@ impl Opened {
 const LINKS_FOLLOWED: usize = 40;
 
 /// Makes a folder and those above it. A link on the way is followed in the new root.
-pub(crate) fn folder_inside(path: &Path) -> Result<(), String> {
+pub(crate) fn folder_inside(path: &Path) -> Result<(), SetupError> {
     let mut path = path.to_owned();
     // A link to a folder that is not there yet is a link into the new root, like any other.
     for _ in 0..LINKS_FOLLOWED {
@@ -165,7 +162,7 @@ pub(crate) fn folder_inside(path: &Path) -> Result<(), String> {
     told(fs::create_dir_all(&path), format!("make {}", path.display()))
 }
 
-fn show(bind: &Bind, from: &OwnedFd) -> Result<(), String> {
+fn show(bind: &Bind, from: &OwnedFd) -> Result<(), SetupError> {
     let to = normal(&bind.to);
     let source = format!("/proc/self/fd/{}", from.as_raw_fd());
     let is_folder = told(fs::metadata(&source), format!("look at {}", bind.from.display()))?.is_dir();
@@ -185,7 +182,7 @@ fn show(bind: &Bind, from: &OwnedFd) -> Result<(), String> {
 }
 
 /// Makes a folder in memory with these files, which then cannot be changed.
-fn fill(memory: &MemoryFolder) -> Result<(), String> {
+fn fill(memory: &MemoryFolder) -> Result<(), SetupError> {
     let at = normal(&memory.at);
     folder_inside(&at)?;
     let flags = MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
@@ -198,7 +195,7 @@ fn fill(memory: &MemoryFolder) -> Result<(), String> {
 }
 
 /// Shows a file or folder of a stack of layers.
-fn look_through(view: &View, seen: &Seen) -> Result<(), String> {
+fn look_through(view: &View, seen: &Seen) -> Result<(), SetupError> {
     folder_inside(Path::new(VIEW_AT))?;
     let layer = |fd: &OwnedFd| format!("/proc/self/fd/{}", fd.as_raw_fd());
     let lowers: Vec<String> = seen.layers.iter().rev().map(layer).collect();
@@ -227,7 +224,7 @@ fn look_through(view: &View, seen: &Seen) -> Result<(), String> {
 }
 
 /// Mounts an empty folder in memory.
-fn clear(empty: &EmptyFolder) -> Result<(), String> {
+fn clear(empty: &EmptyFolder) -> Result<(), SetupError> {
     let at = normal(&empty.at);
     folder_inside(&at)?;
     let size = empty.size.map(|bytes| format!(",size={bytes}")).unwrap_or_default();
@@ -237,7 +234,7 @@ fn clear(empty: &EmptyFolder) -> Result<(), String> {
 }
 
 /// Shows secret files at their places.
-fn hide(secrets: &[SecretFile]) -> Result<(), String> {
+fn hide(secrets: &[SecretFile]) -> Result<(), SetupError> {
     if secrets.is_empty() {
         return Ok(());
     }

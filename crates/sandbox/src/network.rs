@@ -58,6 +58,23 @@ impl Launcher {
     }
 }
 
+/// Why a network has no way out.
+#[derive(Debug, thiserror::Error)]
+pub enum NetworkError {
+    /// The program that gives it is not there.
+    #[error("there is no program `pasta` on this machine; install the package `passt`")]
+    Missing,
+    /// It was not started.
+    #[error("`pasta` could not be started: {0}")]
+    Start(#[source] io::Error),
+    /// It ended, with these words.
+    #[error("`pasta` gives no way out: {0}")]
+    Ended(String),
+    /// It did not in this time.
+    #[error("`pasta` gave no way out within {} s", .0.as_secs())]
+    Silent(Duration),
+}
+
 /// The descriptor that comes with the word that is next.
 fn next(control: &OwnedFd, is_it: impl Fn(&Word) -> bool) -> Result<OwnedFd, StartError> {
     let refused = |words: String| told("make a network")(io::Error::other(words));
@@ -75,12 +92,12 @@ impl SharedNetwork {
     /// those inside.
     ///
     /// # Errors
-    /// When `pasta` is not there or fails; in words.
-    pub fn open_way_out(&mut self) -> Result<(), String> {
+    /// When `pasta` is not there or fails.
+    pub fn open_way_out(&mut self) -> Result<(), NetworkError> {
         // It is given descriptors: what is in other processes' `/proc` may be closed to it.
         let at = |fd: &OwnedFd| format!("/proc/self/fd/{}", fd.as_raw_fd());
         // It writes its number down when everything is set up.
-        let number = memfd_create("number", MemfdFlags::CLOEXEC).map_err(|error| error.to_string())?;
+        let number = memfd_create("number", MemfdFlags::CLOEXEC).map_err(|error| NetworkError::Start(error.into()))?;
         let mut pasta = Command::new("pasta");
         // An address that hides the machine's own, so that the machine can be reached as any other.
         pasta
@@ -104,19 +121,17 @@ impl SharedNetwork {
             });
         }
         let child = pasta.spawn().map_err(|error| match error.kind() {
-            io::ErrorKind::NotFound => {
-                "there is no program `pasta` on this machine; install the package `passt`".to_owned()
-            }
-            _ => format!("`pasta` could not be started: {error}"),
+            io::ErrorKind::NotFound => NetworkError::Missing,
+            _ => NetworkError::Start(error),
         })?;
         let mut way_out = WayOut(child);
         let since = Instant::now();
         while fstat(&number).is_ok_and(|data| data.st_size == 0) {
             if let Some(words) = way_out.last_words() {
-                return Err(format!("`pasta` gives no way out: {words}"));
+                return Err(NetworkError::Ended(words));
             }
             if since.elapsed() > PATIENCE {
-                return Err(format!("`pasta` gave no way out within {} s", PATIENCE.as_secs()));
+                return Err(NetworkError::Silent(PATIENCE));
             }
             std::thread::sleep(PAUSE);
         }

@@ -46,9 +46,9 @@ const REFUSED: [libc::c_long; 35] = [
 /// Sets the filter for this process and all that it starts; `no_new_privs` goes with it.
 ///
 /// # Errors
-/// In words.
-pub(crate) fn restrict() -> Result<(), String> {
-    let arch: TargetArch = std::env::consts::ARCH.try_into().map_err(|error| format!("{error}"))?;
+/// When the filter cannot be made or set.
+pub(crate) fn restrict() -> Result<(), Box<dyn std::error::Error + Send + Sync>> {
+    let arch: TargetArch = std::env::consts::ARCH.try_into()?;
     let mut rules: std::collections::BTreeMap<_, _> = REFUSED.iter().map(|call| (*call, Vec::new())).collect();
     let new_user_namespace = SeccompCondition::new(
         0,
@@ -57,16 +57,15 @@ pub(crate) fn restrict() -> Result<(), String> {
         libc::CLONE_NEWUSER as u64,
     );
     let rule = new_user_namespace.and_then(|condition| SeccompRule::new(vec![condition]));
-    rules.insert(libc::SYS_clone, vec![rule.map_err(|error| error.to_string())?]);
+    rules.insert(libc::SYS_clone, vec![rule?]);
     // A filter cannot look behind the pointer that clone3 takes. Where it does not exist, libraries
     // fall back to clone, whose flags are seen.
     let no_clone3 = [(libc::SYS_clone3, Vec::new())].into();
     for (rules, errno) in [(rules, libc::EPERM), (no_clone3, libc::ENOSYS)] {
         let action = SeccompAction::Errno(errno.unsigned_abs());
-        let program: BpfProgram = SeccompFilter::new(rules, SeccompAction::Allow, action, arch)
-            .and_then(TryInto::try_into)
-            .map_err(|error| error.to_string())?;
-        seccompiler::apply_filter(&program).map_err(|error| error.to_string())?;
+        let program: BpfProgram =
+            SeccompFilter::new(rules, SeccompAction::Allow, action, arch).and_then(TryInto::try_into)?;
+        seccompiler::apply_filter(&program)?;
     }
     Ok(())
 }

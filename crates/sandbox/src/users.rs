@@ -1,11 +1,13 @@
 //! Users and groups by the image's own files (passwd(5), group(5)).
 
+use crate::error::UserError;
+
 /// The ids of a `USER[:GROUP]`, given the texts of `/etc/passwd` and `/etc/group`, and the user's
 /// home folder where the file tells it.
 ///
 /// # Errors
-/// In words, when a name is in neither file.
-pub fn look_up(user: &str, passwd: &str, group: &str) -> Result<(u32, u32, Option<String>), String> {
+/// When a name is in neither file.
+pub fn look_up(user: &str, passwd: &str, group: &str) -> Result<(u32, u32, Option<String>), UserError> {
     let (user, wanted_group) = user.split_once(':').map_or((user, None), |(user, group)| (user, Some(group)));
     let user = if user.is_empty() { "0" } else { user };
     let entry = passwd
@@ -13,11 +15,9 @@ pub fn look_up(user: &str, passwd: &str, group: &str) -> Result<(u32, u32, Optio
         .map(|line| line.split(':').collect::<Vec<_>>())
         .find(|fields| fields.len() >= 6 && (fields[0] == user || (user.parse::<u32>().is_ok() && fields[2] == user)));
     let id = match (&entry, user.parse()) {
-        (Some(fields), _) => {
-            fields[2].parse().map_err(|_| format!("/etc/passwd of the image has no id for `{user}`"))?
-        }
+        (Some(fields), _) => fields[2].parse().map_err(|_| UserError::NoId(user.to_owned()))?,
         (None, Ok(id)) => id,
-        (None, Err(_)) => return Err(format!("the image has no user `{user}`: it is not in its /etc/passwd")),
+        (None, Err(_)) => return Err(UserError::NoUser(user.to_owned())),
     };
     let group_id = match wanted_group {
         None => entry.as_ref().and_then(|fields| fields[3].parse().ok()).unwrap_or(0),
@@ -26,7 +26,7 @@ pub fn look_up(user: &str, passwd: &str, group: &str) -> Result<(u32, u32, Optio
                 group.lines().map(|line| line.split(':').collect::<Vec<_>>()).find(|f| f.len() >= 3 && f[0] == name);
             match (line.and_then(|fields| fields[2].parse().ok()), name.parse()) {
                 (Some(id), _) | (None, Ok(id)) => id,
-                (None, Err(_)) => return Err(format!("the image has no group `{name}`: it is not in its /etc/group")),
+                (None, Err(_)) => return Err(UserError::NoGroup(name.to_owned())),
             }
         }
     };
@@ -47,7 +47,7 @@ mod tests {
         assert_eq!(ids("web"), Ok((33, 34, Some("/srv".into()))));
         assert_eq!(ids("33:pond"), Ok((33, 77, Some("/srv".into()))));
         assert_eq!(ids("1000:1001"), Ok((1000, 1001, None)));
-        assert!(ids("nobody").unwrap_err().contains("no user `nobody`"));
-        assert!(ids("web:nobody").unwrap_err().contains("no group `nobody`"));
+        assert!(ids("nobody").unwrap_err().to_string().contains("no user `nobody`"));
+        assert!(ids("web:nobody").unwrap_err().to_string().contains("no group `nobody`"));
     }
 }

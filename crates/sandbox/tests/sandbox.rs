@@ -449,12 +449,12 @@ fn a_way_out_reaches_the_machine_as_any_other_and_none_of_its_loopback() {
         // The address of this machine that others would reach it at: no packet is sent for this.
         let probe = std::net::UdpSocket::bind("0.0.0.0:0").unwrap();
         if probe.connect("192.0.2.200:9").is_err() {
-            let words = network.open_way_out().unwrap_err();
+            let words = network.open_way_out().unwrap_err().to_string();
             assert!(words.contains("`pasta` gives no way out"), "{words}");
             return;
         }
         if File::options().read(true).write(true).open("/dev/net/tun").is_err() {
-            let words = network.open_way_out().unwrap_err();
+            let words = network.open_way_out().unwrap_err().to_string();
             assert!(words.ends_with("must be allowed to open /dev/net/tun"), "{words}");
             return;
         }

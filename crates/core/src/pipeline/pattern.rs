@@ -13,19 +13,28 @@ pub struct Pattern {
     matcher: GlobMatcher,
 }
 
+/// Why a text is no pattern.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum PatternError {
+    /// There is nothing in it.
+    #[error("a pattern cannot be empty")]
+    Empty,
+    /// It cannot be read: the text, and why.
+    #[error("`{0}` is not a pattern: {1}")]
+    Unreadable(String, String),
+}
+
 impl Pattern {
     /// Reads a pattern.
     ///
     /// # Errors
-    /// In words, when it is not one.
-    pub fn new(text: &str) -> Result<Self, String> {
+    /// When it is not one.
+    pub fn new(text: &str) -> Result<Self, PatternError> {
         if text.is_empty() {
-            return Err("a pattern cannot be empty".to_owned());
+            return Err(PatternError::Empty);
         }
-        let glob = GlobBuilder::new(text)
-            .literal_separator(true)
-            .build()
-            .map_err(|error| format!("`{text}` is not a pattern: {}", error.kind()))?;
+        let glob = GlobBuilder::new(text).literal_separator(true).build();
+        let glob = glob.map_err(|error| PatternError::Unreadable(text.to_owned(), error.kind().to_string()))?;
         Ok(Self { text: text.to_owned(), matcher: glob.compile_matcher() })
     }
 
@@ -61,9 +70,9 @@ impl fmt::Display for Pattern {
 }
 
 impl TryFrom<String> for Pattern {
-    type Error = String;
+    type Error = PatternError;
 
-    fn try_from(text: String) -> Result<Self, String> {
+    fn try_from(text: String) -> Result<Self, PatternError> {
         Self::new(&text)
     }
 }

@@ -87,18 +87,29 @@ pub struct PlannedJob {
     pub kind: JobKind,
 }
 
+/// Why nothing starts.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NotStarted {
+    /// A rule is about other files than those that changed.
+    #[error("nothing that fits `{0}` was changed")]
+    NothingChanged(String),
+    /// No rule is about such a start.
+    #[error("no `start` of its pipeline fits")]
+    NoRule,
+}
+
 /// Whether a commit or a moment starts a run of a pipeline, and if not, why not.
 ///
 /// # Errors
-/// In words, why not.
-pub fn check_start(pipeline: &Pipeline, start: &Start) -> Result<(), String> {
+/// Why not.
+pub fn check_start(pipeline: &Pipeline, start: &Start) -> Result<(), NotStarted> {
     if pipeline.starts.iter().any(|rule| fits(rule, start)) {
         return Ok(());
     }
     let near = |rule: &&StartRule| matches!(rule, StartRule::Commit { branch, .. } if start.tag.is_none() && branch.matches(&start.branch));
     Err(match pipeline.starts.iter().find(near) {
-        Some(StartRule::Commit { changed: Some(paths), .. }) => format!("nothing that fits `{paths}` was changed"),
-        _ => "no `start` of its pipeline fits".to_owned(),
+        Some(StartRule::Commit { changed: Some(paths), .. }) => NotStarted::NothingChanged(paths.to_string()),
+        _ => NotStarted::NoRule,
     })
 }
 

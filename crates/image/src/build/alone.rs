@@ -10,7 +10,7 @@ use pondrix_core::image::{Digest, Reference, Registries};
 use pondrix_sandbox::{Launcher, Network, Running, Spec};
 use tokio::runtime::Handle;
 
-use super::{Output, Outside, Step};
+use super::{Output, Outside, OutsideError, Step};
 use crate::oci::Platform;
 use crate::recipe::RunNetwork;
 use crate::registry::pull_for;
@@ -44,25 +44,24 @@ impl Output for ToFile {
 }
 
 impl Outside for Alone {
-    fn image(&self, name: &Reference, platform: &Platform) -> Result<Image, String> {
-        let pulled = self.handle.block_on(pull_for(name, platform, &self.registries, &self.store));
-        pulled.map_err(|error| error.to_string())
+    fn image(&self, name: &Reference, platform: &Platform) -> Result<Image, OutsideError> {
+        Ok(self.handle.block_on(pull_for(name, platform, &self.registries, &self.store))?)
     }
 
-    fn full_name(&self, short: &str) -> Result<Reference, String> {
-        self.registries.full_name(short).map_err(|error| error.to_string())
+    fn full_name(&self, short: &str) -> Result<Reference, OutsideError> {
+        Ok(self.registries.full_name(short)?)
     }
 
-    fn start(&self, spec: &Spec, network: RunNetwork, output: OwnedFd) -> Result<Running, String> {
+    fn start(&self, spec: &Spec, network: RunNetwork, output: OwnedFd) -> Result<Running, OutsideError> {
         if network == RunNetwork::Host {
-            return Err("this build has no network".to_owned());
+            return Err("this build has no network".into());
         }
         let spec = Spec { network: Network::Loopback, ..spec.clone() };
-        self.launcher.start(&spec, output).map_err(|error| error.to_string())
+        Ok(self.launcher.start(&spec, output)?)
     }
 
-    fn download(&self, address: &str, _: &Path) -> Result<(), String> {
-        Err(format!("{address} cannot be reached: this build has no network"))
+    fn download(&self, address: &str, _: &Path) -> Result<(), OutsideError> {
+        Err(format!("{address} cannot be reached: this build has no network").into())
     }
 
     fn elsewhere(&self, _: &Digest) -> Option<Step> {

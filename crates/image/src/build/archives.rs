@@ -6,7 +6,7 @@ use std::path::Path;
 
 use pondrix_sandbox::IdMap;
 
-use crate::layer::unpack_files;
+use crate::layer::{UnpackError, unpack_files};
 
 /// Where a tar header has the letters `ustar` (POSIX.1-2017, pax, "ustar Interchange Format").
 const USTAR: std::ops::Range<usize> = 257..262;
@@ -43,13 +43,18 @@ pub(super) fn is_archive(path: &Path) -> bool {
     }
 }
 
+/// Why an archive gave no files.
+#[derive(Debug, thiserror::Error)]
+#[error("the archive cannot be unpacked: {0}")]
+pub(super) struct ArchiveError(#[from] UnpackError);
+
 /// Unpacks an archive into a new folder.
-pub(super) fn unpack(path: &Path, folder: &Path, ids: IdMap) -> Result<(), String> {
-    let told = |error: &dyn std::fmt::Display| format!("the archive cannot be unpacked: {error}");
-    let mut archive = File::open(path).and_then(plain).map_err(|error| told(&error))?;
-    unpack_files(&mut archive, folder, ids).map_err(|error| told(&error))?;
+pub(super) fn unpack(path: &Path, folder: &Path, ids: IdMap) -> Result<(), ArchiveError> {
+    let mut archive = File::open(path).and_then(plain).map_err(UnpackError::from)?;
+    unpack_files(&mut archive, folder, ids)?;
     // Behind the last file stands what proves that all of it was right.
-    io::copy(&mut archive, &mut io::sink()).map(drop).map_err(|error| told(&error))
+    io::copy(&mut archive, &mut io::sink()).map_err(UnpackError::from)?;
+    Ok(())
 }
 
 #[cfg(test)]
@@ -64,7 +69,7 @@ mod tests {
         path
     }
 
-    fn unpacked(path: &Path, into: &Path) -> Result<String, String> {
+    fn unpacked(path: &Path, into: &Path) -> Result<String, ArchiveError> {
         let _ = fs::remove_dir_all(into);
         unpack(path, into, IdMap::for_this_process())?;
         Ok(fs::read_to_string(into.join("beds/lily")).unwrap())
@@ -89,7 +94,9 @@ mod tests {
             // Cut short, it is still meant as one, and told to be damaged.
             let path = written(folder.path(), &sample[..sample.len() - 12]);
             if is_archive(&path) {
-                assert!(unpacked(&path, &into).unwrap_err().starts_with("the archive cannot be unpacked: "));
+                assert!(
+                    unpacked(&path, &into).unwrap_err().to_string().starts_with("the archive cannot be unpacked: ")
+                );
             }
         }
         for other in [&b""[..], b"lily", &[0x1f, 0x8b], b"BZh9", &[0xfd, b'7', b'z', b'X', b'Z', 0], &[7; 600]] {
@@ -104,7 +111,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = written(folder.path(), include_bytes!("samples/large-memory.tar.xz"));
         assert!(is_archive(&path));
-        let words = unpacked(&path, &folder.path().join("into")).unwrap_err();
+        let words = unpacked(&path, &folder.path().join("into")).unwrap_err().to_string();
         assert!(words.contains("memory too big"), "{words}");
     }
 }

@@ -16,7 +16,7 @@ use pondrix_sandbox::IdMap;
 use super::key::Key;
 use super::seen::{Content, Seen};
 use crate::layer::attributes;
-use crate::recipe::Ignore;
+use crate::recipe::{Ignore, PatternError};
 use crate::rootfs::Layers;
 
 /// The permissions of a folder that nobody said anything of.
@@ -177,7 +177,7 @@ impl Source<'_> {
                 }
                 _ => continue,
             };
-            let matcher = matcher(part).map_err(|words| FilesError::Words(words, None))?;
+            let matcher = matcher(part).map_err(|error| FilesError::Words(error.to_string(), None))?;
             let mut next = BTreeSet::new();
             for folder in &found {
                 match &matcher {
@@ -285,12 +285,12 @@ fn is_normal(part: &Component<'_>) -> bool {
 }
 
 /// What matches a part of a path that is a pattern; nothing when it is a name.
-fn matcher(part: &OsStr) -> Result<Option<GlobMatcher>, String> {
+fn matcher(part: &OsStr) -> Result<Option<GlobMatcher>, PatternError> {
     let Some(text) = part.to_str().filter(|text| text.contains(['*', '?', '[', '\\'])) else { return Ok(None) };
     // Braces mean nothing here.
     let escaped = text.replace('{', "[{]").replace('}', "[}]");
     let glob = GlobBuilder::new(&escaped).literal_separator(true).backslash_escape(true).build();
-    Ok(Some(glob.map_err(|error| format!("`{text}` is not a pattern: {}", error.kind()))?.compile_matcher()))
+    Ok(Some(glob.map_err(|error| PatternError::new(text, &error))?.compile_matcher()))
 }
 
 /// Adds to a key what decides how copies of these look: names, kinds, permissions, contents.

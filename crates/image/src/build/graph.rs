@@ -12,7 +12,7 @@ use super::finish::finish;
 use super::seen::Seen;
 use super::stage::{Build, StageBuild};
 use super::state::State;
-use super::{BuildError, BuildInput, Built, EPOCH, Outside, Step, StepRecord};
+use super::{BuildError, BuildInput, Built, EPOCH, Outside, OutsideError, Step, StepRecord};
 use crate::Store;
 use crate::oci::Platform;
 use crate::recipe::{Action, Instruction, Recipe, expand};
@@ -76,7 +76,7 @@ fn origins(instruction: &Instruction) -> Vec<&str> {
 }
 
 /// An image by the name that a recipe gives it: the trade's recipes often leave the registry out, and the tag.
-fn reference(name: &str, full_name: &dyn Fn(&str) -> Result<Reference, String>) -> Result<Reference, Complaint> {
+fn reference(name: &str, full_name: &dyn Fn(&str) -> Result<Reference, OutsideError>) -> Result<Reference, Complaint> {
     use pondrix_core::image::ReferenceError;
     match name.parse() {
         Ok(reference) => Ok(reference),
@@ -84,7 +84,7 @@ fn reference(name: &str, full_name: &dyn Fn(&str) -> Result<Reference, String>) 
             let help = format!("write {name}:TAG; `latest` too is a tag, where that is meant");
             Err((format!("`{name}` names no tag and no digest"), Some(help)))
         }
-        Err(ReferenceError::NoHost(_)) => full_name(name).map_err(|words| (words, None)),
+        Err(ReferenceError::NoHost(_)) => full_name(name).map_err(|error| (error.to_string(), None)),
         Err(other) => Err((other.to_string(), None)),
     }
 }
@@ -122,7 +122,7 @@ impl Plan {
         args: &BTreeMap<String, String>,
         moment: u64,
         platform: &Platform,
-        full_name: &dyn Fn(&str) -> Result<Reference, String>,
+        full_name: &dyn Fn(&str) -> Result<Reference, OutsideError>,
     ) -> Result<Self, BaseError> {
         let fault = |at: &Instruction, words: String, help: Option<String>| {
             BaseError::Fault(Box::new(recipe.fault(at, words, help)))

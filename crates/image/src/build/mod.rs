@@ -124,32 +124,35 @@ impl std::fmt::Debug for Secret {
     }
 }
 
+/// Why something was not had from outside. A build only tells it on.
+pub type OutsideError = Box<dyn std::error::Error + Send + Sync>;
+
 /// What a build asks of those who know more than recipes and layers. Its methods are called from several
 /// threads.
 pub trait Outside: Sync {
     /// Brings an image into the store.
     ///
     /// # Errors
-    /// In words, when there is none.
-    fn image(&self, name: &Reference, platform: &Platform) -> Result<Image, String>;
+    /// When there is none.
+    fn image(&self, name: &Reference, platform: &Platform) -> Result<Image, OutsideError>;
 
     /// The name of an image that is written without a registry: `web:1`.
     ///
     /// # Errors
-    /// In words, when no registry was named for such.
-    fn full_name(&self, short: &str) -> Result<Reference, String>;
+    /// When no registry was named for such.
+    fn full_name(&self, short: &str) -> Result<Reference, OutsideError>;
 
     /// Starts a command, in a network as the RUN asks for it.
     ///
     /// # Errors
-    /// In words, when it cannot be started, or the network is not allowed.
-    fn start(&self, spec: &Spec, network: RunNetwork, output: OwnedFd) -> Result<Running, String>;
+    /// When it cannot be started, or the network is not allowed.
+    fn start(&self, spec: &Spec, network: RunNetwork, output: OwnedFd) -> Result<Running, OutsideError>;
 
     /// Writes what an address of the Web gives into a file.
     ///
     /// # Errors
-    /// In words, when it gives nothing, or may not be asked.
-    fn download(&self, address: &str, to: &Path) -> Result<(), String>;
+    /// When it gives nothing, or may not be asked.
+    fn download(&self, address: &str, to: &Path) -> Result<(), OutsideError>;
 
     /// What the instruction with this key made somewhere else, brought into the store; nothing where that is not
     /// known.

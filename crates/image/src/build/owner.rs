@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::Path;
 
-use pondrix_sandbox::look_up_user;
+use pondrix_sandbox::{UserError, look_up_user};
 
 use crate::rootfs::Layers;
 
@@ -12,7 +12,7 @@ const LONGEST: u64 = 1 << 20;
 
 /// The ids of `USER[:GROUP]` in an image's files. A group that is not said has the user's number, as where
 /// files are copied by the trade.
-pub(super) fn ids_of(owner: &str, layers: &Layers<'_>) -> Result<(u32, u32), String> {
+pub(super) fn ids_of(owner: &str, layers: &Layers<'_>) -> Result<(u32, u32), UserError> {
     let read = |path: &str| {
         let file = layers.follow(Path::new(path)).and_then(|real| layers.find(&real));
         let small =
@@ -25,6 +25,11 @@ pub(super) fn ids_of(owner: &str, layers: &Layers<'_>) -> Result<(u32, u32), Str
     let is_number = !owner.is_empty() && owner.bytes().all(|byte| byte.is_ascii_digit());
     Ok((user, if is_number { user } else { group }))
 }
+
+/// A text that is no mode.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is no mode: write octal digits, as in 755, or clauses, as in u=rwX,go=rX")]
+pub(super) struct ModeError(String);
 
 /// A change of permissions: octal digits, or clauses as chmod(1) takes them.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -42,8 +47,8 @@ pub(super) struct Clause {
 }
 
 impl Mode {
-    pub(super) fn read(text: &str) -> Result<Self, String> {
-        let wrong = || format!("`{text}` is no mode: write octal digits, as in 755, or clauses, as in u=rwX,go=rX");
+    pub(super) fn read(text: &str) -> Result<Self, ModeError> {
+        let wrong = || ModeError(text.to_owned());
         if text.bytes().all(|byte| (b'0'..=b'7').contains(&byte)) && (1..=5).contains(&text.len()) {
             let mode = u32::from_str_radix(text, 8).ok().filter(|mode| *mode <= 0o7777);
             return mode.map(Self::Exactly).ok_or_else(wrong);

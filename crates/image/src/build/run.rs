@@ -186,7 +186,7 @@ impl StageBuild<'_> {
         let output = self.build.outside.output(self.label.as_deref()).map_err(io_error("share the log"))?;
         let descriptor = output.descriptor().map_err(io_error("share the log"))?;
         let started = self.build.outside.start(spec, network, descriptor);
-        let mut running = started.map_err(|words| BuildError::from(self.fault(at, words, None)))?;
+        let mut running = started.map_err(|error| BuildError::from(self.fault(at, error.to_string(), None)))?;
         let exit = loop {
             if let Some(exit) = running.wait_at_most(HALT_CHECK) {
                 break Ok(exit);

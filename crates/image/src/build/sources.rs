@@ -73,10 +73,12 @@ impl StageBuild<'_> {
 
     pub(super) fn copy(&mut self, at: &Instruction, copy: &Copy) -> Result<(), BuildError> {
         let to = self.state.absolute(&self.fill(at, &copy.to)?);
-        let exclude = Ignore::of(&self.fill_all(at, &copy.exclude)?).map_err(|words| self.fault(at, words, None))?;
+        let exclude =
+            Ignore::of(&self.fill_all(at, &copy.exclude)?).map_err(|error| self.fault(at, error.to_string(), None))?;
         let fill_maybe = |word: &Option<String>| word.as_ref().map(|word| self.fill(at, word)).transpose();
         let (owner, mode) = (fill_maybe(&copy.owner)?, fill_maybe(&copy.mode)?);
-        let mode_read = mode.as_deref().map(Mode::read).transpose().map_err(|words| self.fault(at, words, None))?;
+        let mode_read =
+            mode.as_deref().map(Mode::read).transpose().map_err(|error| self.fault(at, error.to_string(), None))?;
         let scratch = tempfile::tempdir_in(&self.build.input.scratch).map_err(io_error("make a folder for copies"))?;
         let below_paths = if copy.link { Vec::new() } else { self.state.paths(&self.build.store)? };
         let ends_as_folder = to.ends_with('/') || to.ends_with("/.");
@@ -91,7 +93,7 @@ impl StageBuild<'_> {
         // A name means what the image says, whatever the layer depends on: the key has the numbers.
         let users = if owner.is_some() { self.state.paths(&self.build.store)? } else { Vec::new() };
         let owner = owner.as_deref().map(|owner| owner::ids_of(owner, &Layers(&users))).transpose();
-        let owner = owner.map_err(|words| self.fault(at, words, None))?;
+        let owner = owner.map_err(|error| self.fault(at, error.to_string(), None))?;
         let below = if copy.link { &[][..] } else { &self.state.config.rootfs.diff_ids };
         let mut key = Key::new("copy", below);
         let owner_text = owner.map(|(user, group)| format!("{user}:{group}"));
@@ -229,7 +231,8 @@ impl StageBuild<'_> {
         layout: &Layout<'_>,
         items: &mut Vec<Item>,
     ) -> Result<usize, BuildError> {
-        archives::unpack(archive, folder, self.build.store.ids()).map_err(|words| self.fault(at, words, None))?;
+        archives::unpack(archive, folder, self.build.store.ids())
+            .map_err(|error| self.fault(at, error.to_string(), None))?;
         self.find_made(at, folder, "/", true, layout, items)?;
         Ok(1)
     }
@@ -254,7 +257,7 @@ impl StageBuild<'_> {
             }
         };
         let file = folder.join(&name);
-        self.build.outside.download(address, &file).map_err(|words| self.fault(at, words, None))?;
+        self.build.outside.download(address, &file).map_err(|error| self.fault(at, error.to_string(), None))?;
         if let Some(wanted) = &copy.checksum {
             let wanted = self.fill(at, wanted)?;
             let wanted: Digest =

@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Mutex, PoisonError};
 
 use pondrix_core::Time;
 use pondrix_core::image::{Digest, Reference};
@@ -32,7 +32,7 @@ pub(super) struct Build<'a> {
     /// What was in the context's files when they were read last, where that is remembered.
     pub(super) seen: Option<Seen>,
     /// The context without what is left out, where a mount needs that as a folder.
-    seen_context: OnceLock<Result<PathBuf, String>>,
+    seen_context: Mutex<Option<PathBuf>>,
 }
 
 impl<'a> Build<'a> {
@@ -44,7 +44,7 @@ impl<'a> Build<'a> {
         progress: Progress,
     ) -> Self {
         let seen = input.seen.as_deref().map(Seen::read);
-        Self { input, store: store.clone(), outside, plan, progress, seen, seen_context: OnceLock::new() }
+        Self { input, store: store.clone(), outside, plan, progress, seen, seen_context: Mutex::default() }
     }
 
     pub(super) fn is_halted(&self) -> bool {
@@ -57,20 +57,22 @@ impl<'a> Build<'a> {
         if input.ignore.is_empty() {
             return Ok(input.context.clone());
         }
-        let make = || {
-            let folder = input.scratch.join("context-seen");
-            fs::create_dir(&folder).map_err(|error| error.to_string())?;
-            self.store.ids().give(&folder, 0, 0).map_err(|error| error.to_string())?;
-            let context = [input.context.clone()];
-            let source = context_source(self, &context);
-            let mut items = Vec::new();
-            let copied = source.everything(Path::new("/"), &mut items).and_then(|()| {
-                items.retain(|item| !item.to.as_os_str().is_empty());
-                Copier::new(Layers(&[]), &folder, self.store.ids(), super::MOMENT).copy(&items, "/")
-            });
-            copied.map(|()| folder).map_err(|error| format!("{error:?}"))
-        };
-        self.seen_context.get_or_init(make).clone().map_err(BuildError::Input)
+        let mut made = self.seen_context.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(folder) = &*made {
+            return Ok(folder.clone());
+        }
+        let folder = input.scratch.join("context-seen");
+        fs::create_dir(&folder).map_err(io_error("make a folder for the context"))?;
+        self.store.ids().give(&folder, 0, 0).map_err(io_error("make a folder for the context"))?;
+        let context = [input.context.clone()];
+        let source = context_source(self, &context);
+        let mut items = Vec::new();
+        let copied = source.everything(Path::new("/"), &mut items).and_then(|()| {
+            items.retain(|item| !item.to.as_os_str().is_empty());
+            Copier::new(Layers(&[]), &folder, self.store.ids(), super::MOMENT).copy(&items, "/")
+        });
+        copied.map_err(|error| BuildError::Input(format!("the context cannot be shown: {error:?}")))?;
+        Ok(made.insert(folder).clone())
     }
 }
 
@@ -148,7 +150,7 @@ impl<'b> StageBuild<'b> {
 
     pub(super) fn image(&self, at: &Instruction, name: &Reference) -> Result<crate::Image, BuildError> {
         let image = self.build.outside.image(name, &self.platform);
-        image.map_err(|words| BuildError::from(self.fault(at, words, None)))
+        image.map_err(|error| BuildError::from(self.fault(at, error.to_string(), None)))
     }
 
     /// An instruction, behind its place in a form that editors open.

@@ -36,7 +36,7 @@ impl Ignore {
             let (pattern, takes_back) = line.strip_prefix('!').map_or((line, false), |pattern| (pattern.trim(), true));
             match matcher(pattern) {
                 Ok(matcher) => rules.push(Rule { line: number + 1, takes_back, matcher }),
-                Err(words) => faults.push(Fault::new(text, span, words, None)),
+                Err(error) => faults.push(Fault::new(text, span, error.to_string(), None)),
             }
         }
         if faults.is_empty() { Ok(Self { rules }) } else { Err(faults) }
@@ -45,10 +45,10 @@ impl Ignore {
     /// The rules of some patterns, none of which takes back.
     ///
     /// # Errors
-    /// In words, when one is no pattern.
-    pub(crate) fn of(patterns: &[String]) -> Result<Self, String> {
+    /// When one is no pattern.
+    pub(crate) fn of(patterns: &[String]) -> Result<Self, PatternError> {
         let rule = |pattern: &String| Ok(Rule { line: 0, takes_back: false, matcher: matcher(pattern)? });
-        Ok(Self { rules: patterns.iter().map(rule).collect::<Result<_, String>>()? })
+        Ok(Self { rules: patterns.iter().map(rule).collect::<Result<_, PatternError>>()? })
     }
 
     /// The line that leaves a path out, from 1; nothing when it is seen.
@@ -73,8 +73,22 @@ impl Ignore {
     }
 }
 
+/// A text that is no pattern.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("`{text}` is not a pattern: {words}")]
+pub(crate) struct PatternError {
+    text: String,
+    words: String,
+}
+
+impl PatternError {
+    pub(crate) fn new(text: &str, error: &globset::Error) -> Self {
+        Self { text: text.to_owned(), words: error.kind().to_string() }
+    }
+}
+
 /// `*` and `?` stand for letters but `/`; `**` for any folders.
-fn matcher(pattern: &str) -> Result<GlobMatcher, String> {
+fn matcher(pattern: &str) -> Result<GlobMatcher, PatternError> {
     let mut parts: Vec<&str> = Vec::new();
     for part in pattern.split('/') {
         match part {
@@ -89,7 +103,7 @@ fn matcher(pattern: &str) -> Result<GlobMatcher, String> {
     // A pattern of every folder and every file alike.
     let clean = if clean.is_empty() { "**".to_owned() } else { clean };
     let glob = GlobBuilder::new(&clean).literal_separator(true).backslash_escape(true).build();
-    Ok(glob.map_err(|error| format!("`{pattern}` is not a pattern: {}", error.kind()))?.compile_matcher())
+    Ok(glob.map_err(|error| PatternError::new(pattern, &error))?.compile_matcher())
 }
 
 #[cfg(test)]

@@ -37,13 +37,26 @@ fn document_kinds() -> String {
     [media::MANIFEST, media::INDEX, media::OLD_MANIFEST, media::OLD_INDEX].join(", ")
 }
 
+/// Why an address gave nothing.
+#[derive(Debug, thiserror::Error)]
+#[error("{address}: {words}")]
+pub struct DownloadError {
+    address: String,
+    words: String,
+}
+
 /// Writes what an address of the Web gives into a file, at most so many bytes of it.
 ///
 /// # Errors
-/// In words, when nothing answers, or with a refusal, or it is longer.
-pub async fn download(address: &str, to: &Path, most: u64) -> Result<(), String> {
-    let told = |error: &dyn std::fmt::Display| format!("{address}: {error}");
-    let response = plain_client()?.get(address).send().await.map_err(|error| told(&innermost(&error)))?;
+/// When nothing answers, or with a refusal, or it is longer.
+pub async fn download(address: &str, to: &Path, most: u64) -> Result<(), DownloadError> {
+    let told = |words: &dyn std::fmt::Display| DownloadError { address: address.to_owned(), words: words.to_string() };
+    let response = plain_client()
+        .map_err(|error| told(&error))?
+        .get(address)
+        .send()
+        .await
+        .map_err(|error| told(&innermost(&error)))?;
     if !response.status().is_success() {
         return Err(told(&response.status()));
     }

@@ -118,6 +118,19 @@ pub enum RegistryError {
     Store(#[from] StoreError),
 }
 
+impl RegistryError {
+    /// Whether the same may succeed a little later: nothing answered, or it was too much for the registry just then
+    /// (RFC 9110, section 15.6; RFC 6585, section 4).
+    #[must_use]
+    pub const fn is_transient(&self) -> bool {
+        match self {
+            Self::Silent { .. } => true,
+            Self::Refused { status, .. } => matches!(*status, 429 | 500 | 502 | 503 | 504),
+            _ => false,
+        }
+    }
+}
+
 fn sign_in_words(host: &str, status: u16, user: Option<&str>) -> String {
     match user {
         None => format!("{status}, it wants a name and a password; pondrix registry add {host} --user NAME"),

@@ -45,9 +45,18 @@ pub(super) enum Right {
     Push,
 }
 
+/// Why there is no client for a set of certificates.
+#[derive(Debug, thiserror::Error)]
+pub(super) enum CertificatesError {
+    #[error("its certificates are none: {0}")]
+    None(#[source] reqwest::Error),
+    #[error("its certificates are not taken: {0}")]
+    NotTaken(#[source] reqwest::Error),
+}
+
 /// One client for each set of certificates: it keeps connections open, and reading the machine's certificates
 /// takes longer than most requests.
-fn client(certificates: Option<&str>) -> Result<Client, String> {
+fn client(certificates: Option<&str>) -> Result<Client, CertificatesError> {
     static CLIENTS: OnceLock<Mutex<HashMap<String, Client>>> = OnceLock::new();
     let clients = CLIENTS.get_or_init(Mutex::default);
     let mut clients = clients.lock().unwrap_or_else(PoisonError::into_inner);
@@ -61,9 +70,9 @@ fn client(certificates: Option<&str>) -> Result<Client, String> {
         Client::builder().read_timeout(SILENCE).connect_timeout(SILENCE).redirect(redirect::Policy::custom(follow));
     if !key.is_empty() {
         let own = Certificate::from_pem_bundle(key.as_bytes());
-        builder = builder.tls_certs_merge(own.map_err(|error| format!("its certificates are none: {error}"))?);
+        builder = builder.tls_certs_merge(own.map_err(CertificatesError::None)?);
     }
-    let made = builder.build().map_err(|error| format!("its certificates are not taken: {error}"))?;
+    let made = builder.build().map_err(CertificatesError::NotTaken)?;
     clients.insert(key.to_owned(), made.clone());
     Ok(made)
 }
@@ -82,7 +91,7 @@ fn follow(attempt: redirect::Attempt<'_>) -> redirect::Action {
 }
 
 /// The client for addresses that are no registry's.
-pub(super) fn plain_client() -> Result<Client, String> {
+pub(super) fn plain_client() -> Result<Client, CertificatesError> {
     client(None)
 }
 
@@ -103,7 +112,8 @@ impl Registry {
     pub fn new(host: &str, registries: &Registries) -> Result<Self, RegistryError> {
         let access = registries.access(host);
         let client = client(access.certificates.as_deref());
-        let client = client.map_err(|words| RegistryError::Settings { host: host.to_owned(), words })?;
+        let client =
+            client.map_err(|error| RegistryError::Settings { host: host.to_owned(), words: error.to_string() })?;
         let address = registries.address(host);
         Ok(Self { host: host.to_owned(), address, access, client, passes: Arc::default() })
     }

@@ -79,7 +79,7 @@ impl Known {
 
 impl Draft {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
-        let root = git::root().map_err(|words| Failure::usage(format!("this is no checkout: {words}")))?;
+        let root = git::root().map_err(|error| Failure::usage(format!("this is no checkout: {error:#}")))?;
         let file = root.join(FILE_NAME);
         if !self.print && file.exists() {
             let message = format!("{} is there already, and is not touched", file.display());
@@ -106,7 +106,7 @@ impl Draft {
             "Branch whose commits run",
             git::current_branch().unwrap_or_else(|| "main".to_owned()),
         )?;
-        let paths = git::files().map_err(Failure::new)?;
+        let paths = git::files()?;
         let found = paths
             .iter()
             .filter_map(|path| Some(Found { path: path.to_str()?.to_owned(), text: beginning(&root.join(path)) }));

@@ -69,13 +69,13 @@ impl Plan {
             (None, None) => git::current_branch().unwrap_or_else(|| "main".to_owned()),
         };
         let changed = match self.since {
-            Some(since) => Some(git::changed_since(&since).map_err(Failure::usage)?),
+            Some(since) => Some(git::changed_since(&since).map_err(|error| Failure::usage(format!("{error:#}")))?),
             None => Some(self.changed).filter(|changed| !changed.is_empty()),
         };
         let mut start = Start { kind: self.start, branch, tag: self.tag, changed, inputs: BTreeMap::new() };
         let mut nothing = match self.start {
             StartKind::Commit | StartKind::Schedule | StartKind::BaseMoved => {
-                plan::check_start(&pipeline, &start).err()
+                plan::check_start(&pipeline, &start).err().map(|why| why.to_string())
             }
             StartKind::Manual | StartKind::Try | StartKind::Rerun => None,
         };

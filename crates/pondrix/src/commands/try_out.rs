@@ -35,13 +35,13 @@ pub(crate) struct Try {
 impl Try {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
         let client = settings::client(global)?;
-        let root = git::root().map_err(|words| Failure::usage(format!("this is no checkout: {words}")))?;
+        let root = git::root().map_err(|error| Failure::usage(format!("this is no checkout: {error:#}")))?;
         let project = match &self.project {
             Some(name) => name.parse().map_err(|error| Failure::usage(format!("{error}")))?,
             None => run_name::project_here(&client).await?,
         };
-        let head = git::head().map_err(|words| Failure::usage(format!("there is no commit yet: {words}")))?;
-        let changed = git::changed_since("HEAD").map_err(Failure::new)?.len();
+        let head = git::head().map_err(|error| Failure::usage(format!("there is no commit yet: {error:#}")))?;
+        let changed = git::changed_since("HEAD")?.len();
         let request = TryRequest {
             branch: git::current_branch().unwrap_or_else(|| "detached".to_owned()),
             title: format!("{changed} changed files after {}", &head.commit[..12.min(head.commit.len())]),
@@ -51,7 +51,7 @@ impl Try {
             inputs: self.inputs.values(),
         };
         let archive = tempfile::NamedTempFile::new()?;
-        let (files, limit) = (git::files().map_err(Failure::new)?, self.limit);
+        let (files, limit) = (git::files()?, self.limit);
         let (count, bytes) = pack(&root, &files, archive.path(), limit)?;
         if !global.json {
             eprintln!("Trying {count} files ({}) of {}", Size::from_bytes(bytes.max(1)), root.display());

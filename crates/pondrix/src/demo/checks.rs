@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
+use anyhow::{Context, anyhow};
 use futures_util::StreamExt;
 use pondrix_api::{Client, RunDetail};
 use pondrix_core::RunId;
@@ -20,7 +21,7 @@ const ANSWER_TIME: Duration = Duration::from_secs(50);
 const ASK_EVERY: Duration = Duration::from_millis(50);
 
 /// The body of a page.
-pub(super) async fn get(address: SocketAddr, path: &str) -> Result<String, String> {
+pub(super) async fn get(address: SocketAddr, path: &str) -> anyhow::Result<String> {
     let asked = async {
         let mut stream = TcpStream::connect(address).await?;
         stream.write_all(format!("GET {path} HTTP/1.0\r\nHost: {address}\r\n\r\n").as_bytes()).await?;
@@ -29,27 +30,27 @@ pub(super) async fn get(address: SocketAddr, path: &str) -> Result<String, Strin
         Ok::<_, std::io::Error>(String::from_utf8_lossy(&text).into_owned())
     };
     let answer = tokio::time::timeout(ANSWER_TIME, asked).await;
-    let answer = answer.map_err(|_| format!("no answer within {} s", ANSWER_TIME.as_secs()))?;
-    let answer = answer.map_err(|error| error.to_string())?;
-    let (head, body) = answer.split_once("\r\n\r\n").ok_or("no whole answer")?;
+    let answer = answer.map_err(|_| anyhow!("no answer within {} s", ANSWER_TIME.as_secs()))?;
+    let answer = answer?;
+    let (head, body) = answer.split_once("\r\n\r\n").context("no whole answer")?;
     match head.split_whitespace().nth(1) {
         Some("200") => Ok(body.to_owned()),
-        _ => Err(head.lines().next().unwrap_or("an empty answer").to_owned()),
+        _ => Err(anyhow!("{}", head.lines().next().unwrap_or("an empty answer"))),
     }
 }
 
 /// Waits for the run of a commit; answers it and how long that took.
-pub(super) async fn run_of(client: &Client, project: &str, commit: &str) -> Result<(RunId, Duration), String> {
+pub(super) async fn run_of(client: &Client, project: &str, commit: &str) -> anyhow::Result<(RunId, Duration)> {
     let since = Instant::now();
-    let project = project.parse().map_err(|error| format!("{error}"))?;
+    let project = project.parse()?;
     while since.elapsed() < PATIENCE {
-        let page = client.runs(Some(&project), 5, None).await.map_err(|error| error.to_string())?;
+        let page = client.runs(Some(&project), 5, None).await?;
         if let Some(run) = page.runs.iter().find(|run| run.commit == commit) {
-            return Ok((run.run.parse().map_err(|error| format!("{error}"))?, since.elapsed()));
+            return Ok((run.run.parse()?, since.elapsed()));
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
-    Err(format!("no run of {commit} within {} s", PATIENCE.as_secs()))
+    Err(anyhow!("no run of {commit} within {} s", PATIENCE.as_secs()))
 }
 
 /// Waits until a run fits; answers it then.
@@ -57,30 +58,30 @@ pub(super) async fn until(
     client: &Client,
     run: &RunId,
     fits: impl Fn(&RunDetail) -> bool,
-) -> Result<RunDetail, String> {
+) -> anyhow::Result<RunDetail> {
     let watched = async {
-        let mut changes = std::pin::pin!(client.follow_run(run).await.map_err(|error| error.to_string())?);
+        let mut changes = std::pin::pin!(client.follow_run(run).await?);
         while let Some(event) = changes.next().await {
-            let event = event.map_err(|error| error.to_string())?;
-            let detail: RunDetail = serde_json::from_str(&event.data).map_err(|error| error.to_string())?;
+            let event = event?;
+            let detail: RunDetail = serde_json::from_str(&event.data)?;
             if fits(&detail) {
                 return Ok(detail);
             }
         }
-        Err(format!("{run} ended before it came to what was waited for"))
+        Err(anyhow!("{run} ended before it came to what was waited for"))
     };
     tokio::time::timeout(PATIENCE, watched)
         .await
-        .map_err(|_| format!("{run} took longer than {} s", PATIENCE.as_secs()))?
+        .map_err(|_| anyhow!("{run} took longer than {} s", PATIENCE.as_secs()))?
 }
 
 /// Waits for the first text of a job's log; answers how long that took.
-pub(super) async fn first_text(client: &Client, run: &RunId, job: &str) -> Result<Duration, String> {
+pub(super) async fn first_text(client: &Client, run: &RunId, job: &str) -> anyhow::Result<Duration> {
     let since = Instant::now();
-    let mut stream = std::pin::pin!(client.follow_log(run, job, 0).await.map_err(|error| error.to_string())?);
+    let mut stream = std::pin::pin!(client.follow_log(run, job, 0).await?);
     match stream.next().await {
         Some(Ok(event)) if event.kind == "log" => Ok(since.elapsed()),
-        other => Err(format!("the log of {job} began with {other:?}")),
+        other => Err(anyhow!("the log of {job} began with {other:?}")),
     }
 }
 
@@ -88,7 +89,7 @@ pub(super) async fn first_text(client: &Client, run: &RunId, job: &str) -> Resul
 pub(super) struct Visitor {
     stop: Arc<AtomicBool>,
     asked: Arc<AtomicU64>,
-    task: JoinHandle<Result<(), String>>,
+    task: JoinHandle<anyhow::Result<()>>,
 }
 
 impl Visitor {
@@ -99,7 +100,7 @@ impl Visitor {
         let task = tokio::spawn(async move {
             while !told.load(Ordering::Relaxed) {
                 let number = count.fetch_add(1, Ordering::Relaxed) + 1;
-                get(address, "/").await.map_err(|words| format!("request {number} to the application: {words}"))?;
+                get(address, "/").await.with_context(|| format!("request {number} to the application"))?;
                 tokio::time::sleep(ASK_EVERY).await;
             }
             Ok(())
@@ -108,9 +109,9 @@ impl Visitor {
     }
 
     /// How many requests there were, when every one was answered.
-    pub(super) async fn leave(self) -> Result<u64, String> {
+    pub(super) async fn leave(self) -> anyhow::Result<u64> {
         self.stop.store(true, Ordering::Relaxed);
-        self.task.await.map_err(|error| error.to_string())??;
+        self.task.await??;
         Ok(self.asked.load(Ordering::Relaxed))
     }
 }

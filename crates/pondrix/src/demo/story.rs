@@ -4,6 +4,7 @@ use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
+use anyhow::{Context, anyhow};
 use pondrix_api::RunDetail;
 use pondrix_core::run::JobResult;
 use pondrix_core::{RunId, State};
@@ -35,7 +36,7 @@ impl Told {
 }
 
 /// Plays the story; without `once` only as far as the application runs.
-pub(super) async fn play(world: &World, once: bool) -> Result<(), String> {
+pub(super) async fn play(world: &World, once: bool) -> anyhow::Result<()> {
     let mut told = Told { since: Instant::now(), point: 1 };
     base_is_there(world, &mut told).await?;
     told.point = 2;
@@ -68,24 +69,24 @@ pub(super) async fn play(world: &World, once: bool) -> Result<(), String> {
     Ok(())
 }
 
-async fn base_is_there(world: &World, told: &mut Told) -> Result<(), String> {
-    let reference = format!("{REGISTRY}/base/shell:1").parse().map_err(|error| format!("{error}"))?;
+async fn base_is_there(world: &World, told: &mut Told) -> anyhow::Result<()> {
+    let reference = format!("{REGISTRY}/base/shell:1").parse()?;
     let store = pondrix_image::Store::open(&world.folder.join("check"), pondrix_sandbox::IdMap::for_this_process());
-    let store = store.map_err(|error| error.to_string())?;
-    let image = pull(&reference, world.addresses(), &store).await.map_err(|error| error.to_string())?;
+    let store = store?;
+    let image = pull(&reference, world.addresses(), &store).await?;
     if image.digest != world.base.digest {
-        return Err(format!("the registry has {} as the base image, not {}", image.digest, world.base.digest));
+        return Err(anyhow!("the registry has {} as the base image, not {}", image.digest, world.base.digest));
     }
     told.say(&format!("base image {reference} is in the registry: {}", image.digest.short()));
     Ok(())
 }
 
-pub(super) async fn answers(world: &World, greeting: &str) -> Result<(), String> {
-    let page = get(world.application, "/").await.map_err(|words| format!("the application: {words}"))?;
-    if page.contains(greeting) { Ok(()) } else { Err(format!("the application does not answer with: {greeting}")) }
+pub(super) async fn answers(world: &World, greeting: &str) -> anyhow::Result<()> {
+    let page = get(world.application, "/").await.context("the application")?;
+    if page.contains(greeting) { Ok(()) } else { Err(anyhow!("the application does not answer with: {greeting}")) }
 }
 
-async fn first_commit(world: &World, told: &mut Told) -> Result<RunId, String> {
+async fn first_commit(world: &World, told: &mut Told) -> anyhow::Result<RunId> {
     let commit = world.repository("visitor-desk").push("Opening hours and a greeting")?;
     let since = Instant::now();
     let (run, noticed) = run_of(&world.client, "visitor-desk", &commit).await?;
@@ -98,7 +99,7 @@ async fn first_commit(world: &World, told: &mut Told) -> Result<RunId, String> {
     Ok(run)
 }
 
-pub(super) fn expect_state(run: &RunDetail, state: State) -> Result<(), String> {
+pub(super) fn expect_state(run: &RunDetail, state: State) -> anyhow::Result<()> {
     if run.summary.state == state {
         return Ok(());
     }
@@ -109,11 +110,11 @@ pub(super) fn expect_state(run: &RunDetail, state: State) -> Result<(), String> 
     let faults = run.faults.iter().map(|fault| format!("\n{}", fault.render("pondrix.kdl")));
     let barred = run.missing.iter().map(|fault| format!("\n{}: {}", fault.job, fault.what));
     let why: String = broke.into_iter().chain(faults).chain(barred).collect();
-    Err(format!("{} is {} and not {state}{why}", run.summary.run, run.summary.state))
+    Err(anyhow!("{} is {} and not {state}{why}", run.summary.run, run.summary.state))
 }
 
 /// Follows a run through its stages to a good end.
-async fn passes(world: &World, run: &RunId, told: &mut Told) -> Result<RunDetail, String> {
+async fn passes(world: &World, run: &RunId, told: &mut Told) -> anyhow::Result<RunDetail> {
     for stage in ["verify", "package", "staging"] {
         let is_over = |run: &RunDetail| {
             run.summary.state.is_over() || run.stages.iter().any(|one| one.name == stage && one.state.is_over())
@@ -149,27 +150,27 @@ fn what_was_made(detail: &RunDetail, stage: &str) -> String {
 }
 
 /// The unique tag and the moving one both name what was pushed, and the release runs it.
-fn check_tags(world: &World, detail: &RunDetail) -> Result<(), String> {
+fn check_tags(world: &World, detail: &RunDetail) -> anyhow::Result<()> {
     let results: Vec<_> = detail.stages.iter().flat_map(|stage| &stage.jobs).flat_map(|job| &job.results).collect();
     let pushed = results.iter().find_map(|result| match result {
         JobResult::Image { digest, .. } => Some(digest.clone()),
         _ => None,
     });
-    let pushed = pushed.ok_or("the run made no image")?;
+    let pushed = pushed.context("the run made no image")?;
     let tags = world.registry.tags("visitor/desk");
     let own = format!("{}-{}", &detail.summary.commit[..12], detail.summary.number);
     for tag in [own.as_str(), "edge"] {
         if tags.get(tag) != Some(&pushed) {
-            return Err(format!("the registry has {:?} under the tag {tag}, and {pushed} was pushed", tags.get(tag)));
+            return Err(anyhow!("the registry has {:?} under the tag {tag}, and {pushed} was pushed", tags.get(tag)));
         }
     }
     let released = results
         .iter()
         .any(|result| matches!(result, JobResult::Release { image, .. } if image.ends_with(&pushed.to_string())));
-    if released { Ok(()) } else { Err("the release does not run what was pushed".to_owned()) }
+    if released { Ok(()) } else { Err(anyhow!("the release does not run what was pushed")) }
 }
 
-async fn second_commit(world: &World, told: &mut Told) -> Result<(), String> {
+async fn second_commit(world: &World, told: &mut Told) -> anyhow::Result<()> {
     let repository = world.repository("visitor-desk");
     repository.set_hook(None)?;
     repository.write("desk/greeting.txt", &format!("{SECOND}\n"))?;
@@ -191,9 +192,9 @@ async fn second_commit(world: &World, told: &mut Told) -> Result<(), String> {
 
 /// How the cluster says it changed the numbers of old and new replicas in the second rollout; each time
 /// by one.
-async fn scaling(world: &World) -> Result<String, String> {
+async fn scaling(world: &World) -> anyhow::Result<String> {
     let text = get(world.cluster_address, "/api/v1/namespaces/staging/events").await?;
-    let events: serde_json::Value = serde_json::from_str(&text).map_err(|error| error.to_string())?;
+    let events: serde_json::Value = serde_json::from_str(&text)?;
     let mut moves = Vec::new();
     for event in events["items"].as_array().into_iter().flatten().filter(|event| event["reason"] == "ScalingReplicaSet")
     {
@@ -211,15 +212,15 @@ async fn scaling(world: &World) -> Result<String, String> {
         if (from - to).abs() == 1 {
             Ok(format!("{age} {from} to {to}"))
         } else {
-            Err(format!("{age} went from {from} to {to} at once"))
+            Err(anyhow!("{age} went from {from} to {to} at once"))
         }
     };
     let told = second.iter().map(step).collect::<Result<Vec<_>, _>>()?;
-    if told.len() < 4 { Err(format!("the cluster tells of {} steps only", told.len())) } else { Ok(told.join(", ")) }
+    if told.len() < 4 { Err(anyhow!("the cluster tells of {} steps only", told.len())) } else { Ok(told.join(", ")) }
 }
 
 /// Runs this same program as a person would; answers what it printed.
-pub(super) async fn pondrix(world: &World, arguments: &[&str]) -> Result<String, String> {
+pub(super) async fn pondrix(world: &World, arguments: &[&str]) -> anyhow::Result<String> {
     pondrix_in(world, &world.folder, arguments, "").await
 }
 
@@ -229,9 +230,9 @@ pub(super) async fn pondrix_in(
     folder: &Path,
     arguments: &[&str],
     input: &str,
-) -> Result<String, String> {
-    let told = |error: &dyn std::fmt::Display| format!("pondrix {}: {error}", arguments.join(" "));
-    let program = std::env::current_exe().map_err(|error| told(&error))?;
+) -> anyhow::Result<String> {
+    let doing = || format!("pondrix {}", arguments.join(" "));
+    let program = std::env::current_exe().with_context(doing)?;
     let mut child = tokio::process::Command::new(program)
         .args(arguments)
         .current_dir(folder)
@@ -241,20 +242,20 @@ pub(super) async fn pondrix_in(
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
         .spawn()
-        .map_err(|error| told(&error))?;
+        .with_context(doing)?;
     if let Some(mut stdin) = child.stdin.take() {
         // What does not read does not need to.
         let _ = stdin.write_all(input.as_bytes()).await;
     }
-    let output = child.wait_with_output().await.map_err(|error| told(&error))?;
+    let output = child.wait_with_output().await.with_context(doing)?;
     let said = String::from_utf8_lossy(&output.stdout).into_owned();
     if output.status.success() {
         return Ok(said);
     }
-    Err(told(&format!("{said}{}", String::from_utf8_lossy(&output.stderr))))
+    Err(anyhow!("{}: {said}{}", doing(), String::from_utf8_lossy(&output.stderr)))
 }
 
-async fn failing_commit(world: &World, told: &mut Told) -> Result<(), String> {
+async fn failing_commit(world: &World, told: &mut Told) -> anyhow::Result<()> {
     let repository = world.repository("visitor-desk");
     let before = world.registry.tags("visitor/desk");
     repository.write("desk/hours.txt", "Monday     closed\n")?;
@@ -265,10 +266,10 @@ async fn failing_commit(world: &World, told: &mut Told) -> Result<(), String> {
     let begun: Vec<_> =
         detail.stages.iter().filter(|stage| stage.state != State::Skipped).map(|stage| stage.name.as_str()).collect();
     if begun != ["verify"] {
-        return Err(format!("{run} should have stopped at verify, and came to {}", begun.join(", ")));
+        return Err(anyhow!("{run} should have stopped at verify, and came to {}", begun.join(", ")));
     }
     if world.registry.tags("visitor/desk") != before {
-        return Err("a failed run pushed something".to_owned());
+        return Err(anyhow!("a failed run pushed something"));
     }
     answers(world, SECOND).await?;
     told.say(&format!(
@@ -277,7 +278,7 @@ async fn failing_commit(world: &World, told: &mut Told) -> Result<(), String> {
     let shown = pondrix(world, &["show", &run.to_string()]).await?;
     for wanted in ["./test.sh: exit status 1", "not ok: the hours name 1 days of 7"] {
         if !shown.contains(wanted) {
-            return Err(format!("`pondrix show` does not say `{wanted}`:\n{shown}"));
+            return Err(anyhow!("`pondrix show` does not say `{wanted}`:\n{shown}"));
         }
     }
     told.say("`pondrix show` names the failing step and its last lines:");
@@ -295,7 +296,7 @@ fn endless(time: &str, mark: &str) -> String {
     )
 }
 
-async fn push_endless(world: &World, time: &str, mark: &str, message: &str) -> Result<RunId, String> {
+async fn push_endless(world: &World, time: &str, mark: &str, message: &str) -> anyhow::Result<RunId> {
     let repository = world.repository("plant-labels");
     repository.write("pondrix.kdl", &endless(time, mark))?;
     let commit = repository.push(message)?;
@@ -304,7 +305,7 @@ async fn push_endless(world: &World, time: &str, mark: &str, message: &str) -> R
     Ok(run)
 }
 
-async fn expect_processes(mark: &str, wanted: bool) -> Result<usize, String> {
+async fn expect_processes(mark: &str, wanted: bool) -> anyhow::Result<usize> {
     let since = Instant::now();
     loop {
         let count = processes_with(mark);
@@ -313,13 +314,13 @@ async fn expect_processes(mark: &str, wanted: bool) -> Result<usize, String> {
         }
         // A process that has just been ended may need a moment to be gone from the list.
         if !wanted || since.elapsed() > Duration::from_secs(5) {
-            return Err(format!("{count} processes of the job are alive"));
+            return Err(anyhow!("{count} processes of the job are alive"));
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
 }
 
-async fn stop_leaves_nothing(world: &World, told: &mut Told) -> Result<(), String> {
+async fn stop_leaves_nothing(world: &World, told: &mut Told) -> anyhow::Result<()> {
     let mark = format!("{}.071", 100_000 + std::process::id());
     let run = push_endless(world, "5m", &mark, "A check that never ends").await?;
     let alive = expect_processes(&mark, true).await?;
@@ -331,7 +332,7 @@ async fn stop_leaves_nothing(world: &World, told: &mut Told) -> Result<(), Strin
     Ok(())
 }
 
-async fn limit_leaves_nothing(world: &World, told: &mut Told) -> Result<(), String> {
+async fn limit_leaves_nothing(world: &World, told: &mut Told) -> anyhow::Result<()> {
     let mark = format!("{}.072", 100_000 + std::process::id());
     let run = push_endless(world, "2s", &mark, "The same, with a limit of 2 s").await?;
     let alive = checks::processes_with(&mark);
@@ -339,7 +340,7 @@ async fn limit_leaves_nothing(world: &World, told: &mut Told) -> Result<(), Stri
     expect_state(&detail, State::Failed)?;
     let what = detail.failure.as_ref().map(|failure| failure.what.clone()).unwrap_or_default();
     if !what.contains("out of time") {
-        return Err(format!("{run} should be out of time: {what}"));
+        return Err(anyhow!("{run} should be out of time: {what}"));
     }
     expect_processes(&mark, false).await?;
     told.say(&format!("{run} over its limit: {alive} processes before, none after"));

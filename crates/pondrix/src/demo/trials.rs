@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use anyhow::{Context, anyhow};
 use pondrix_core::pipeline::{StartKind, TemplateName};
 use pondrix_core::run::JobResult;
 use pondrix_core::{RunId, State};
@@ -13,21 +14,21 @@ use super::story::{Told, answers, expect_state, pondrix, pondrix_in};
 use super::world::World;
 
 /// The working folder, uncommitted, on the same runners: everything but the rollout.
-pub(super) async fn tries(world: &World, told: &mut Told, greeting: &str) -> Result<(), String> {
+pub(super) async fn tries(world: &World, told: &mut Told, greeting: &str) -> anyhow::Result<()> {
     let repository = world.repository("visitor-desk");
     repository.write("desk/hours.txt", &"9:00 to 18:00\n".repeat(7))?;
     repository.write("desk/greeting.txt", "Tried at Fernhollow and not committed\n")?;
     let said = pondrix_in(world, repository.folder(), &["try"], "").await?;
     for wanted in ["verify/unit | ok: the greeting names the garden", "takes no runs that try something"] {
         if !said.contains(wanted) {
-            return Err(format!("`pondrix try` does not say `{wanted}`:\n{said}"));
+            return Err(anyhow!("`pondrix try` does not say `{wanted}`:\n{said}"));
         }
     }
-    let page = world.client.runs(Some(&"visitor-desk".parse().map_err(|e| format!("{e}"))?), 1, None).await;
-    let run = page.map_err(|error| error.to_string())?.runs.remove(0);
+    let page = world.client.runs(Some(&"visitor-desk".parse()?), 1, None).await;
+    let run = page?.runs.remove(0);
     let own = format!("try-{}-edge", run.number);
     if !world.registry.tags("visitor/desk").contains_key(&own) {
-        return Err(format!("the registry has no tag {own}"));
+        return Err(anyhow!("the registry has no tag {own}"));
     }
     answers(world, greeting).await?;
     told.say(&format!("`pondrix try` as {}: verified and built, pushed as {own} only, not rolled out", run.run));
@@ -35,7 +36,7 @@ pub(super) async fn tries(world: &World, told: &mut Told, greeting: &str) -> Res
 }
 
 /// A matrix over two base images, and files that go from job to job.
-pub(super) async fn prints(world: &World, told: &mut Told) -> Result<(), String> {
+pub(super) async fn prints(world: &World, told: &mut Told) -> anyhow::Result<()> {
     let repository = world.repository("plant-labels");
     for (path, text) in PLANT_LABELS {
         repository.write(path, text)?;
@@ -46,18 +47,18 @@ pub(super) async fn prints(world: &World, told: &mut Told) -> Result<(), String>
     expect_state(&detail, State::Passed)?;
     let jobs: Vec<_> = detail.stages.iter().flat_map(|stage| &stage.jobs).map(|job| job.job.as_str()).collect();
     if jobs != ["verify/labels:shell", "verify/labels:web", "package/pages", "staging/pages", "bind/book"] {
-        return Err(format!("the matrix made {}", jobs.join(", ")));
+        return Err(anyhow!("the matrix made {}", jobs.join(", ")));
     }
     let into = world.folder.join("book");
     pondrix(world, &["artifact", "fetch", &run.to_string(), "book", "--into", &into.display().to_string()]).await?;
-    let book = std::fs::read_to_string(into.join("book.txt")).map_err(|error| format!("the book: {error}"))?;
+    let book = std::fs::read_to_string(into.join("book.txt")).context("the book")?;
     if book.lines().count() != 9 || !book.contains("printed on web") {
-        return Err(format!("the book is not made of the pages that were kept:\n{book}"));
+        return Err(anyhow!("the book is not made of the pages that were kept:\n{book}"));
     }
     let log = pondrix(world, &["log", &run.to_string(), "verify/labels:web"]).await?;
     for wanted in ["register> the register is open\n", "9 beds are open\n"] {
         if !log.contains(wanted) {
-            return Err(format!("the log of {run} has no line `{}`:\n{log}", wanted.trim_end()));
+            return Err(anyhow!("the log of {run} has no line `{}`:\n{log}", wanted.trim_end()));
         }
     }
     told.say(&format!(
@@ -68,24 +69,23 @@ pub(super) async fn prints(world: &World, told: &mut Told) -> Result<(), String>
 }
 
 /// The platform changes its template in one place, and the next run says that it is another.
-pub(super) async fn templates(world: &World, told: &mut Told) -> Result<(), String> {
+pub(super) async fn templates(world: &World, told: &mut Told) -> anyhow::Result<()> {
     let repository = world.repository("glasshouse-base");
     let path = "templates/printed.kdl";
     let text = GLASSHOUSE_BASE.iter().find(|(known, _)| *known == path).map_or("", |(_, text)| text);
     repository.write(path, &text.replace("9 beds are open", "10 beds are open"))?;
     let commit = repository.push("One more bed")?;
-    let name =
-        TemplateName::new("printed", "glasshouse-base", "templates", "main").map_err(|error| error.to_string())?;
+    let name = TemplateName::new("printed", "glasshouse-base", "templates", "main")?;
     let since = Instant::now();
-    while world.client.template(&name).await.map_err(|error| error.to_string())?.commit != commit {
+    while world.client.template(&name).await?.commit != commit {
         if since.elapsed() > PATIENCE {
-            return Err("the server does not see the template's new commit".to_owned());
+            return Err(anyhow!("the server does not see the template's new commit"));
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
     let shown = pondrix(world, &["start", "plant-labels", "--follow"]).await?;
     if !shown.contains("changed since plant-labels#") {
-        return Err(format!("the run does not say that its template has changed:\n{shown}"));
+        return Err(anyhow!("the run does not say that its template has changed:\n{shown}"));
     }
     told.say("a template that changed reaches the next run of plant-labels, which says so");
     Ok(())
@@ -93,7 +93,7 @@ pub(super) async fn templates(world: &World, told: &mut Told) -> Result<(), Stri
 
 /// A secret that is missing stops the run before anything of it runs; a wrong one breaks one job, which
 /// alone is done again.
-pub(super) async fn mends(world: &World, told: &mut Told) -> Result<(), String> {
+pub(super) async fn mends(world: &World, told: &mut Told) -> anyhow::Result<()> {
     let mark = format!("{}.073", 100_000 + std::process::id());
     let repository = world.repository("plant-labels");
     let text = PLANT_LABELS.iter().find(|(path, _)| *path == "pondrix.kdl").map_or("", |(_, text)| text);
@@ -107,9 +107,9 @@ pub(super) async fn mends(world: &World, told: &mut Told) -> Result<(), String> 
     let detail = until(&world.client, &barred, |run| run.summary.state.is_over()).await?;
     expect_state(&detail, State::Failed)?;
     let begun = detail.stages.iter().flat_map(|stage| &stage.jobs).filter(|job| job.started.is_some()).count();
-    let [fault] = &detail.missing[..] else { return Err(format!("the preflight found {:?}", detail.missing)) };
+    let [fault] = &detail.missing[..] else { return Err(anyhow!("the preflight found {:?}", detail.missing)) };
     if begun > 0 || processes_with(&mark) > 0 || fault.fix != "pondrix secret set plant-labels PRINTER_KEY" {
-        return Err(format!("{barred} should have been stopped by its preflight: {fault:?}"));
+        return Err(anyhow!("{barred} should have been stopped by its preflight: {fault:?}"));
     }
     told.say(&format!("{barred} ran nothing: {}; fix: {}", fault.what, fault.fix));
 
@@ -124,31 +124,31 @@ pub(super) async fn mends(world: &World, told: &mut Told) -> Result<(), String> 
     let jobs = detail.stages.iter().flat_map(|stage| &stage.jobs);
     let done: Vec<_> = jobs.filter(|job| job.started.is_some()).map(|job| job.job.as_str()).collect();
     if done != ["bind/book"] {
-        return Err(format!("a rerun of what failed did {} again", done.join(", ")));
+        return Err(anyhow!("a rerun of what failed did {} again", done.join(", ")));
     }
-    let log = world.client.log(&mended, "bind/book").await.map_err(|error| error.to_string())?;
+    let log = world.client.log(&mended, "bind/book").await?;
     if String::from_utf8_lossy(&log).contains("the-right-key") {
-        return Err("the log shows a secret".to_owned());
+        return Err(anyhow!("the log shows a secret"));
     }
     told.say(&format!("`pondrix rerun {failed}` as {mended}: only bind/book again, with the right key"));
     Ok(())
 }
 
-async fn set_key(world: &World, value: &str) -> Result<(), String> {
+async fn set_key(world: &World, value: &str) -> anyhow::Result<()> {
     pondrix_in(world, &world.folder, &["secret", "set", "plant-labels", "PRINTER_KEY"], value).await.map(|_| ())
 }
 
 /// Does a run again; answers the new one.
-async fn again(world: &World, run: &RunId, more: &[&str]) -> Result<RunId, String> {
+async fn again(world: &World, run: &RunId, more: &[&str]) -> anyhow::Result<RunId> {
     let name = run.to_string();
     let said = pondrix(world, &[&["rerun", &name, "--json"], more].concat()).await?;
-    let said: serde_json::Value = serde_json::from_str(&said).map_err(|error| error.to_string())?;
+    let said: serde_json::Value = serde_json::from_str(&said)?;
     let run = said["run"].as_str().unwrap_or_default();
-    run.parse().map_err(|error| format!("{error}"))
+    Ok(run.parse()?)
 }
 
 /// A change of the base image reaches the applications by itself.
-pub(super) async fn follows(world: &World, told: &mut Told) -> Result<(), String> {
+pub(super) async fn follows(world: &World, told: &mut Told) -> anyhow::Result<()> {
     // The story left the desk with hours that fail.
     let desk = world.repository("visitor-desk");
     let commit = desk.push("The hours of the whole week")?;
@@ -169,12 +169,12 @@ pub(super) async fn follows(world: &World, told: &mut Told) -> Result<(), String
         let run = started_by_base(world, project).await?;
         let detail = until(&world.client, &run, |run| run.summary.state.is_over()).await?;
         expect_state(&detail, State::Passed)?;
-        let image = world.client.image(image).await.map_err(|error| error.to_string())?.summary;
+        let image = world.client.image(image).await?.summary;
         let base = image.base.as_deref().unwrap_or_default();
         let wanted = base.split_once('/').and_then(|(_, path)| path.strip_suffix(":1")).unwrap_or_default();
         let now = world.registry.tags(wanted).get("1").map(ToString::to_string);
         if image.run != run.to_string() || image.base_digest != now || image.runs_in != ["staging"] {
-            return Err(format!("the newest image of {project} is not built on {base} as it is now: {image:?}"));
+            return Err(anyhow!("the newest image of {project} is not built on {base} as it is now: {image:?}"));
         }
         runs.push(run.to_string());
     }
@@ -186,7 +186,7 @@ pub(super) async fn follows(world: &World, told: &mut Told) -> Result<(), String
     let chain = pondrix(world, &["image", "chain"]).await?;
     let is_current = |line: &str| line.contains("current") || line.starts_with("IMAGE");
     if chain.lines().count() < 5 || !chain.lines().all(is_current) {
-        return Err(format!("`pondrix image chain` does not say that all is current:\n{chain}"));
+        return Err(anyhow!("`pondrix image chain` does not say that all is current:\n{chain}"));
     }
     told.say("`pondrix image chain` says what is built on what:");
     chain.lines().for_each(|line| crate::output::line(&format!("             {line}")));
@@ -194,34 +194,34 @@ pub(super) async fn follows(world: &World, told: &mut Told) -> Result<(), String
 }
 
 /// The newest run of a project, once that is one which a base has started.
-async fn started_by_base(world: &World, project: &str) -> Result<RunId, String> {
-    let name = project.parse().map_err(|error| format!("{error}"))?;
+async fn started_by_base(world: &World, project: &str) -> anyhow::Result<RunId> {
+    let name = project.parse()?;
     let since = Instant::now();
     while since.elapsed() < PATIENCE {
-        let page = world.client.runs(Some(&name), 1, None).await.map_err(|error| error.to_string())?;
+        let page = world.client.runs(Some(&name), 1, None).await?;
         if let Some(run) = page.runs.first().filter(|run| run.start == StartKind::BaseMoved) {
-            return run.run.parse().map_err(|error| format!("{error}"));
+            return Ok(run.run.parse()?);
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
-    Err(format!("the base started no run of {project}"))
+    Err(anyhow!("the base started no run of {project}"))
 }
 
 /// A registry that would refuse the push at the end stops the run at its beginning.
-pub(super) async fn refuses(world: &World, told: &mut Told) -> Result<(), String> {
+pub(super) async fn refuses(world: &World, told: &mut Told) -> anyhow::Result<()> {
     world.registry.behave(Behaviour::RefusesPushes("the pond is closed to you".to_owned()));
     let said = pondrix(world, &["start", "visitor-desk", "--json"]).await?;
-    let said: serde_json::Value = serde_json::from_str(&said).map_err(|error| error.to_string())?;
-    let run: RunId = said["run"].as_str().unwrap_or_default().parse().map_err(|error| format!("{error}"))?;
+    let said: serde_json::Value = serde_json::from_str(&said)?;
+    let run: RunId = said["run"].as_str().unwrap_or_default().parse()?;
     let detail = until(&world.client, &run, |run| run.summary.state.is_over()).await?;
     world.registry.behave(Behaviour::Good);
     expect_state(&detail, State::Failed)?;
-    let fault = detail.missing.first().ok_or("the preflight found nothing")?;
+    let fault = detail.missing.first().context("the preflight found nothing")?;
     let made = detail.stages.iter().flat_map(|stage| &stage.jobs).flat_map(|job| &job.results);
     if made.clone().any(|result| matches!(result, JobResult::Image { .. }))
         || !fault.what.contains("the pond is closed")
     {
-        return Err(format!("{run} should have been stopped by its preflight: {fault:?}"));
+        return Err(anyhow!("{run} should have been stopped by its preflight: {fault:?}"));
     }
     told.say(&format!("{run} ran nothing: {}", fault.what));
     Ok(())

@@ -56,7 +56,7 @@ impl World {
         tasks.push(tokio::spawn(async move { drop(serving.await) }));
         let registry_url = format!("http://{registry_address}");
         let addresses = Registries::at([(REGISTRY, registry_url.clone())]);
-        let base = base_image(folder, &addresses, &launcher).await.map_err(Failure::new)?;
+        let base = base_image(folder, &addresses, &launcher).await?;
 
         let cluster = Cluster::new(&folder.join("cluster"), addresses.clone(), launcher, &["staging", "production"])?;
         let (listener, cluster_address) = listen().await?;
@@ -108,14 +108,14 @@ impl World {
         let gardens =
             [("glasshouse-base", GLASSHOUSE_BASE), ("visitor-desk", VISITOR_DESK), ("plant-labels", PLANT_LABELS)];
         for (name, files) in gardens {
-            let repository = Repository::new(folder, name, files).map_err(Failure::new)?;
+            let repository = Repository::new(folder, name, files)?;
             if name == "glasshouse-base" {
                 // Others use its template from the start.
-                repository.push("The base images, and a template").map_err(Failure::new)?;
+                repository.push("The base images, and a template")?;
             }
             let address = repository.bare.display().to_string();
             let project = client.add_project(&NewProject { name: name.to_owned(), repository: address }).await?;
-            repository.set_hook(Some(&project.hook)).map_err(Failure::new)?;
+            repository.set_hook(Some(&project.hook))?;
             repositories.push(repository);
         }
         let gives_templates = ProjectChange { templates: Some(true), ..ProjectChange::default() };

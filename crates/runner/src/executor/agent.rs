@@ -8,6 +8,8 @@ use std::time::{Duration, Instant};
 
 use pondrix_sandbox::IdMap;
 
+use super::error::JobError;
+
 /// How long the agent may take to answer, and how often is looked whether it does.
 const PATIENCE: Duration = Duration::from_secs(5);
 const PAUSE: Duration = Duration::from_millis(10);
@@ -21,14 +23,14 @@ pub(crate) struct Agent {
 impl Agent {
     /// Starts an agent with one private key. It runs as root inside the sandbox is seen from outside: it answers
     /// nobody else.
-    pub(crate) fn start(folder: &Path, key: &[u8], ids: IdMap) -> Result<Self, String> {
+    pub(crate) fn start(folder: &Path, key: &[u8], ids: IdMap) -> Result<Self, JobError> {
         let told = |doing: &str| {
             let doing = doing.to_owned();
             move |error: std::io::Error| match error.kind() {
-                std::io::ErrorKind::NotFound => {
-                    format!("could not {doing}: this machine has no OpenSSH client; install openssh-client")
-                }
-                _ => format!("could not {doing}: {error}"),
+                std::io::ErrorKind::NotFound => JobError::Asked(format!(
+                    "could not {doing}: this machine has no OpenSSH client; install openssh-client"
+                )),
+                _ => JobError::While { doing: format!("could not {doing}"), error: Box::new(error.into()) },
             }
         };
         std::fs::create_dir(folder).map_err(told("make the agent's folder"))?;
@@ -49,7 +51,7 @@ impl Agent {
         let since = Instant::now();
         while !agent.socket.exists() {
             if since.elapsed() > PATIENCE {
-                return Err(format!("ssh-agent did not answer within {} s", PATIENCE.as_secs()));
+                return Err(JobError::Asked(format!("ssh-agent did not answer within {} s", PATIENCE.as_secs())));
             }
             std::thread::sleep(PAUSE);
         }
@@ -65,7 +67,7 @@ impl Agent {
         }
         match adding.wait() {
             Ok(status) if status.success() => Ok(agent),
-            _ => Err(format!("ssh-add does not take the key: {}", words.trim())),
+            _ => Err(JobError::Asked(format!("ssh-add does not take the key: {}", words.trim()))),
         }
     }
 }

@@ -12,6 +12,7 @@ use pondrix_image::Platform;
 use pondrix_sandbox::Launcher;
 use tokio::runtime::Handle;
 
+use super::error::JobError;
 use crate::contact::{Contact, Ending};
 use crate::folder::Folder;
 use crate::log::Log;
@@ -19,6 +20,9 @@ use crate::reports::Reports;
 
 /// How long everything may take that comes before the first step: the commit's files, images, services, caches.
 const PREPARE_TIME: Duration = Duration::from_secs(30 * 60);
+
+/// What is said of a failure that may be another's, and none a little later.
+const MAY_PASS: &str = "; that may pass: do it again with `pondrix rerun`";
 
 /// What the doing of a job needs, on a thread of its own.
 pub(crate) struct JobExecutor {
@@ -50,6 +54,20 @@ pub(crate) struct End {
 impl End {
     pub(crate) fn failed(reason: impl Into<String>) -> Self {
         Self { outcome: Outcome::Failed, reason: Some(reason.into()) }
+    }
+
+    /// It could not be done.
+    pub(crate) fn because(error: &JobError) -> Self {
+        Self::because_all(std::slice::from_ref(error))
+    }
+
+    /// Several things could not be done.
+    pub(crate) fn because_all(errors: &[JobError]) -> Self {
+        let mut words = errors.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ");
+        if errors.iter().all(JobError::is_transient) {
+            words.push_str(MAY_PASS);
+        }
+        Self::failed(words)
     }
 }
 

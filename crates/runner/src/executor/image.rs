@@ -16,6 +16,7 @@ use pondrix_image::{Compression, Descriptor, Index, Platform, media};
 
 use super::agent::Agent;
 use super::context::{End, JobExecutor};
+use super::error::{Doing, JobError};
 use super::push::{log_tags, may_set, push_everywhere, tags_are_free, tell_index, why_ended};
 use super::site::Site;
 use crate::sources::Claim;
@@ -25,12 +26,12 @@ pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
     let made = tags_are_free(executor, work).and_then(|()| build(executor, work));
     let built = match made {
         Ok(built) => built,
-        Err(words) => {
+        Err(error) => {
             let end = why_ended(executor).unwrap_or(StepEnd::Exit(1));
             executor.step_ended(0, end);
             return match end {
                 StepEnd::TimedOut => End::failed(executor.time_words()),
-                _ => End::failed(words),
+                _ => End::because(&error),
             };
         }
     };
@@ -39,10 +40,9 @@ pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
 }
 
 /// Pushes what was built for every platform, and gives it its tags.
-fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &[Built]) -> Result<JobResult, String> {
-    let told = |error: RegistryError| error.to_string();
+fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &[Built]) -> Result<JobResult, JobError> {
     let (registries, store) = (executor.registries(), &executor.folder.store);
-    let [first, ..] = built else { return Err("nothing was built".to_owned()) };
+    let [first, ..] = built else { return Err(JobError::asked("nothing was built")) };
     let is_index = built.len() > 1;
     let mut index = Index { annotations: first.image.manifest.annotations.clone(), ..Index::default() };
     let mut platforms = Vec::new();
@@ -50,8 +50,7 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &[Bu
     let mut set = Vec::new();
     for one in built {
         let record = record(executor, target, one)?;
-        let pushed =
-            executor.block_on(push_and_ask(&request(one, target, is_index), &registries, store, ask)).map_err(told)?;
+        let pushed = executor.block_on(push_and_ask(&request(one, target, is_index), &registries, store, ask))?;
         executor.log.say(&format!(
             "pushed {}@{}: {} sent ({} bytes), {} there already",
             target.repository, one.image.digest, pushed.sent, pushed.bytes, pushed.there
@@ -64,7 +63,7 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &[Bu
     let mut digest = first.image.digest.clone();
     if is_index {
         let pushed = push_index(&index, &target.repository, &target.tags, &target.moving, &registries, ask);
-        (digest, set) = executor.block_on(pushed).map_err(told)?;
+        (digest, set) = executor.block_on(pushed)?;
         executor.log.say(&format!("pushed {}@{digest}, an index for {}", target.repository, platforms.join(", ")));
         tell_index(executor, target, &digest, &first.image.digest)?;
     } else {
@@ -85,8 +84,8 @@ fn request<'a>(built: &'a Built, target: &'a PushWork, of_index: bool) -> PushRe
     }
 }
 
-fn descriptor(executor: &JobExecutor, built: &Built) -> Result<Descriptor, String> {
-    let manifest = executor.folder.store.read_blob(&built.image.digest).map_err(|error| error.to_string())?;
+fn descriptor(executor: &JobExecutor, built: &Built) -> Result<Descriptor, JobError> {
+    let manifest = executor.folder.store.read_blob(&built.image.digest)?;
     Ok(Descriptor {
         media_type: media::MANIFEST.to_owned(),
         digest: built.image.digest.clone(),
@@ -98,10 +97,10 @@ fn descriptor(executor: &JobExecutor, built: &Built) -> Result<Descriptor, Strin
 }
 
 /// Tells the server what is in the image. Answers that.
-fn record(executor: &JobExecutor, target: &PushWork, built: &Built) -> Result<ImageRecord, String> {
-    let told = |error: &dyn std::fmt::Display| format!("what is in the image could not be told: {error}");
+fn record(executor: &JobExecutor, target: &PushWork, built: &Built) -> Result<ImageRecord, JobError> {
+    let doing = || "what is in the image could not be told".to_owned();
     let store = &executor.folder.store;
-    let packages = store.packages(&built.image).map_err(|error| told(&error))?;
+    let packages = store.packages(&built.image).doing(doing)?;
     let facts = inventory::layers(&built.image);
     let view = |(place, layer): (usize, LayerFacts)| LayerView {
         digest: layer.digest,
@@ -112,14 +111,10 @@ fn record(executor: &JobExecutor, target: &PushWork, built: &Built) -> Result<Im
     };
     let layers: Vec<LayerView> = facts.into_iter().enumerate().map(view).collect();
     let asked = LayerDigests { layers: layers.iter().map(|layer| layer.diff_id.clone()).collect() };
-    let unlisted = executor
-        .ask(async |client, assignment| client.unlisted(assignment, &asked).await)
-        .map_err(|error| told(&error))?;
+    let unlisted = executor.ask(async |client, assignment| client.unlisted(assignment, &asked).await).doing(doing)?;
     for layer in &unlisted.layers {
-        let files = store.listing(layer).map_err(|error| told(&error))?;
-        executor
-            .ask(async |client, assignment| client.put_listing(assignment, layer, &files).await)
-            .map_err(|error| told(&error))?;
+        let files = store.listing(layer).doing(doing)?;
+        executor.ask(async |client, assignment| client.put_listing(assignment, layer, &files).await).doing(doing)?;
     }
     let record = ImageRecord {
         repository: target.repository.clone(),
@@ -132,9 +127,9 @@ fn record(executor: &JobExecutor, target: &PushWork, built: &Built) -> Result<Im
     Ok(record)
 }
 
-fn tell(executor: &JobExecutor, record: &ImageRecord) -> Result<(), String> {
+fn tell(executor: &JobExecutor, record: &ImageRecord) -> Result<(), JobError> {
     let told = executor.ask(async |client, assignment| client.put_image(assignment, record).await);
-    told.map_err(|error| format!("what is in the image could not be told: {error}"))
+    told.doing(|| "what is in the image could not be told".to_owned())
 }
 
 /// Attaches a software bill of materials (SBOM) to the image. A registry that does not take it has the image all the same.
@@ -170,27 +165,33 @@ fn built_on(built: &Built) -> Option<BaseImage> {
 }
 
 /// Builds for every platform that is asked for.
-fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, String> {
+fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobError> {
     let source = executor.keep_source()?;
     let read = |path: &str| {
         let file = build::plain_path(&source.files, Path::new(path));
         let file = file.filter(|file| file.symlink_metadata().is_ok_and(|data| data.is_file()));
-        file.map(|file| std::fs::read_to_string(file).map_err(|error| format!("{path}: {error}"))).transpose()
+        file.map(|file| std::fs::read_to_string(file).doing(|| path.to_owned())).transpose()
     };
-    let missing =
-        |what: &str, path: &str| format!("the commit has no file {path}, which the pipeline names as the {what}");
+    let missing = |what: &str, path: &str| {
+        JobError::Asked(format!("the commit has no file {path}, which the pipeline names as the {what}"))
+    };
     let text = read(&work.recipe)?.ok_or_else(|| missing("recipe", &work.recipe))?;
     let context = build::plain_path(&source.files, Path::new(&work.context))
         .filter(|folder| folder.symlink_metadata().is_ok_and(|data| data.is_dir()))
-        .ok_or_else(|| format!("the commit has no folder {}, which the pipeline names as the context", work.context))?;
+        .ok_or_else(|| {
+            JobError::Asked(format!(
+                "the commit has no folder {}, which the pipeline names as the context",
+                work.context
+            ))
+        })?;
     let rules_at = work.ignore.clone().unwrap_or_else(|| format!("{}.ignore", work.recipe));
     let rules = match (read(&rules_at)?, &work.ignore) {
         (None, Some(_)) => return Err(missing("ignore file", &rules_at)),
         (None, None) => String::new(),
         (Some(rules), _) => rules,
     };
-    let ignore = Ignore::read(&rules).map_err(|faults| shown(executor, &rules_at, &faults))?;
-    let recipe = Recipe::read(&text).map_err(|faults| shown(executor, &work.recipe, &faults))?;
+    let ignore = Ignore::read(&rules).map_err(|faults| JobError::Asked(shown(executor, &rules_at, &faults)))?;
+    let recipe = Recipe::read(&text).map_err(|faults| JobError::Asked(shown(executor, &work.recipe, &faults)))?;
     for warning in &recipe.warnings {
         executor.log.say(warning.render(&work.recipe).replacen("fault:", "warning:", 1).trim_end());
     }
@@ -200,8 +201,8 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, String>
     }
     let given = |id: &str, name: &str| {
         let secret = executor.assignment.secrets.iter().find(|secret| secret.name == name);
-        let secret = secret.ok_or_else(|| format!("the server did not give the secret `{name}`"))?;
-        Ok::<_, String>((id.to_owned(), secret.value.clone().into_bytes()))
+        let secret = secret.ok_or_else(|| JobError::Asked(format!("the server did not give the secret `{name}`")))?;
+        Ok::<_, JobError>((id.to_owned(), secret.value.clone().into_bytes()))
     };
     let mut secrets = BTreeMap::new();
     for secret in &work.secrets {
@@ -217,10 +218,10 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, String>
     // A job of a matrix has `:` in its name, which no tag may have.
     let tag: Tag = format!("steps-{}", executor.assignment.job.job().replace(':', "-"))
         .parse()
-        .map_err(|error| format!("{error}"))?;
+        .map_err(|error| JobError::Asked(format!("{error}")))?;
     let site = Site::new(executor, work.network, elsewhere(executor, work, &tag))?;
-    let platforms = work.platforms.iter().map(|text| text.parse().map_err(|error| format!("{error}")));
-    let mut platforms = platforms.collect::<Result<Vec<Platform>, String>>()?;
+    let platforms = work.platforms.iter().map(|text| text.parse().map_err(|error| JobError::Asked(format!("{error}"))));
+    let mut platforms = platforms.collect::<Result<Vec<Platform>, JobError>>()?;
     if platforms.is_empty() {
         platforms.push(Platform::here());
     }
@@ -228,7 +229,7 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, String>
     let mut all = Vec::new();
     for (number, platform) in platforms.into_iter().enumerate() {
         let scratch = executor.scratch.path().join(format!("build-{number}"));
-        std::fs::create_dir(&scratch).map_err(|error| format!("there is no room for a build: {error}"))?;
+        std::fs::create_dir(&scratch).doing(|| "there is no room for a build".to_owned())?;
         let input = BuildInput {
             recipe_path: work.recipe.clone(),
             recipe: recipe.clone(),
@@ -248,8 +249,8 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, String>
             scratch,
         };
         let built = build::build(&input, &executor.folder.store, &site).map_err(|error| match error {
-            BuildError::Recipe(faults) => shown(executor, &work.recipe, &faults),
-            other => format!("{}: {other}", work.recipe),
+            BuildError::Recipe(faults) => JobError::Asked(shown(executor, &work.recipe, &faults)),
+            other => JobError::Asked(format!("{}: {other}", work.recipe)),
         })?;
         let what = if work.platforms.len() > 1 {
             format!("{} for {}", built.image.digest, built.platform)

@@ -9,6 +9,7 @@ use pondrix_image::registry::{Registry, push_index};
 use pondrix_image::{Descriptor, Index, Platform, media};
 
 use super::context::{End, JobExecutor};
+use super::error::JobError;
 use super::push::{log_tags, may_set, push_everywhere, tags_are_free, tell_index, why_ended};
 
 pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
@@ -18,17 +19,17 @@ pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
     for part in &work.parts {
         executor.log.say(&format!("{} is {}", part.platform, part.digest));
     }
-    if let Err(words) = free {
+    if let Err(error) = free {
         executor.step_ended(0, why_ended(executor).unwrap_or(StepEnd::Exit(1)));
-        return End::failed(words);
+        return End::because(&error);
     }
     executor.step_ended(0, StepEnd::Exit(0));
     push_everywhere(executor, work, |target| send(executor, work, target))
 }
 
 /// Pushes the index, and gives it its tags.
-fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork) -> Result<JobResult, String> {
-    let [first, ..] = &work.parts[..] else { return Err("there is nothing to put together".to_owned()) };
+fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork) -> Result<JobResult, JobError> {
+    let [first, ..] = &work.parts[..] else { return Err(JobError::asked("there is nothing to put together")) };
     let mut index = Index { annotations: work.annotations.clone(), ..Index::default() };
     if let Some(base) = &first.base {
         // As each of its images says of its own.
@@ -41,7 +42,7 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork) -> Result<J
     let registries = executor.registries();
     let ask = async |tag: &Tag, moves| may_set(executor, target, tag, moves).await;
     let pushed = push_index(&index, &target.repository, &target.tags, &target.moving, &registries, ask);
-    let (digest, tags) = executor.block_on(pushed).map_err(|error| error.to_string())?;
+    let (digest, tags) = executor.block_on(pushed)?;
     let platforms: Vec<_> = work.parts.iter().map(|part| part.platform.clone()).collect();
     executor.log.say(&format!("pushed {}@{digest}, an index for {}", target.repository, platforms.join(", ")));
     tell_index(executor, target, &digest, &first.digest)?;
@@ -50,13 +51,16 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork) -> Result<J
 }
 
 /// The entry of an image, which is in the registry since another job pushed it.
-fn entry(executor: &JobExecutor, target: &PushWork, part: &ImagePart) -> Result<Descriptor, String> {
-    let platform: Platform = part.platform.parse().map_err(|error| format!("{error}"))?;
+fn entry(executor: &JobExecutor, target: &PushWork, part: &ImagePart) -> Result<Descriptor, JobError> {
+    let platform: Platform = part.platform.parse().map_err(|error| JobError::Asked(format!("{error}")))?;
     let registries = executor.registries();
-    let registry = Registry::new(target.repository.host(), &registries).map_err(|error| error.to_string())?;
+    let registry = Registry::new(target.repository.host(), &registries)?;
     let found = executor.block_on(registry.manifest_size(&target.repository, &part.digest));
-    let size = found.map_err(|error| error.to_string())?.ok_or_else(|| {
-        format!("{} lost {} since it was pushed; start it again: pondrix rerun", target.repository, part.digest)
+    let size = found?.ok_or_else(|| {
+        JobError::Asked(format!(
+            "{} lost {} since it was pushed; start it again: pondrix rerun",
+            target.repository, part.digest
+        ))
     })?;
     Ok(Descriptor {
         media_type: media::MANIFEST.to_owned(),

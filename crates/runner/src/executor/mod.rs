@@ -5,6 +5,7 @@ mod agent;
 pub(crate) mod artifacts;
 mod context;
 mod disk_space;
+mod error;
 mod image;
 mod index;
 mod pull;

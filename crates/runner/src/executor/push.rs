@@ -9,6 +9,7 @@ use pondrix_core::work::{ImageWork, PushWork};
 use pondrix_image::registry::{Registry, RegistryError};
 
 use super::context::{End, JobExecutor};
+use super::error::{Doing, JobError};
 
 /// How long is waited before it is asked again whether a tag may be set that another job is about to set.
 const TAG_PAUSE: Duration = Duration::from_millis(200);
@@ -17,7 +18,7 @@ const TAG_PAUSE: Duration = Duration::from_millis(200);
 pub(crate) fn push_everywhere(
     executor: &JobExecutor,
     work: &ImageWork,
-    send: impl Fn(&PushWork) -> Result<JobResult, String>,
+    send: impl Fn(&PushWork) -> Result<JobResult, JobError>,
 ) -> End {
     executor.step_started(1);
     for target in &work.pushes {
@@ -27,9 +28,9 @@ pub(crate) fn push_everywhere(
         }
         match send(target) {
             Ok(result) => executor.report(JobReport::Result { result }),
-            Err(words) => {
+            Err(error) => {
                 executor.step_ended(1, StepEnd::Exit(1));
-                return End::failed(words);
+                return End::because(&error);
             }
         }
     }
@@ -39,21 +40,20 @@ pub(crate) fn push_everywhere(
 
 /// Looks, before anything is built, whether a tag that is pushed once names an image of another commit already.
 /// One of the same commit may be what is built now.
-pub(crate) fn tags_are_free(executor: &JobExecutor, work: &ImageWork) -> Result<(), String> {
+pub(crate) fn tags_are_free(executor: &JobExecutor, work: &ImageWork) -> Result<(), JobError> {
     let revision = work.annotations.get("org.opencontainers.image.revision");
     for target in &work.pushes {
         let registries = executor.registries();
-        let registry = Registry::new(target.repository.host(), &registries).map_err(|error| error.to_string())?;
+        let registry = Registry::new(target.repository.host(), &registries)?;
         for tag in &target.tags {
-            let found = executor.block_on(registry.revision_of(&target.repository, tag));
-            let found = found.map_err(|error| error.to_string())?;
+            let found = executor.block_on(registry.revision_of(&target.repository, tag))?;
             if let Some((digest, _)) = found.filter(|(_, of)| of.as_ref() != revision) {
                 let taken = RegistryError::TagTaken {
                     tag: tag.to_string(),
                     repository: target.repository.to_string(),
                     found: digest.short(),
                 };
-                return Err(taken.to_string());
+                return Err(taken.into());
             }
         }
     }
@@ -103,10 +103,10 @@ pub(crate) fn tell_index(
     target: &PushWork,
     index: &Digest,
     first: &Digest,
-) -> Result<(), String> {
+) -> Result<(), JobError> {
     let record = IndexRecord { repository: target.repository.clone(), digest: index.clone(), image: first.clone() };
     let told = executor.ask(async |client, assignment| client.put_index(assignment, &record).await);
-    told.map_err(|error| format!("what is in the index could not be told: {error}"))
+    told.doing(|| "what is in the index could not be told".to_owned())
 }
 
 pub(crate) fn why_ended(executor: &JobExecutor) -> Option<StepEnd> {

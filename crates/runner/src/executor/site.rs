@@ -6,13 +6,14 @@ use std::sync::{Mutex, PoisonError};
 
 use pondrix_core::image::{Digest, Reference, Tag};
 use pondrix_core::pipeline::Network;
-use pondrix_image::build::{Output, Outside, Step, StepRecord};
+use pondrix_image::build::{Output, Outside, OutsideError, Step, StepRecord};
 use pondrix_image::recipe::RunNetwork;
 use pondrix_image::registry::{Elsewhere, download};
 use pondrix_image::{Image, Platform};
 use pondrix_sandbox::{self as sandbox, Running, Spec};
 
 use super::context::JobExecutor;
+use super::error::JobError;
 use super::surroundings::Surroundings;
 use crate::log::Piece;
 
@@ -28,7 +29,11 @@ pub(crate) struct Site<'a> {
 }
 
 impl<'a> Site<'a> {
-    pub(crate) fn new(executor: &'a JobExecutor, reach: Network, elsewhere: Option<Elsewhere>) -> Result<Self, String> {
+    pub(crate) fn new(
+        executor: &'a JobExecutor,
+        reach: Network,
+        elsewhere: Option<Elsewhere>,
+    ) -> Result<Self, JobError> {
         Ok(Self { executor, reach, around: Mutex::new(Surroundings::new(executor, reach, &[])?), elsewhere })
     }
 
@@ -44,20 +49,20 @@ impl<'a> Site<'a> {
 }
 
 impl Outside for Site<'_> {
-    fn image(&self, name: &Reference, platform: &Platform) -> Result<Image, String> {
-        self.executor.pull(name, platform).map_err(|error| error.to_string())
+    fn image(&self, name: &Reference, platform: &Platform) -> Result<Image, OutsideError> {
+        Ok(self.executor.pull(name, platform)?)
     }
 
-    fn full_name(&self, short: &str) -> Result<Reference, String> {
-        self.executor.registries().full_name(short).map_err(|error| error.to_string())
+    fn full_name(&self, short: &str) -> Result<Reference, OutsideError> {
+        Ok(self.executor.registries().full_name(short)?)
     }
 
-    fn start(&self, spec: &Spec, network: RunNetwork, output: OwnedFd) -> Result<Running, String> {
+    fn start(&self, spec: &Spec, network: RunNetwork, output: OwnedFd) -> Result<Running, OutsideError> {
         let around = self.around.lock().unwrap_or_else(PoisonError::into_inner);
         let started = match network {
             RunNetwork::Host if self.reach != Network::Host => {
                 let words = "this RUN asks for the machine's network, which the image may not have";
-                return Err(format!("{words}; write network \"host\" in the image of the pipeline file"));
+                return Err(format!("{words}; write network \"host\" in the image of the pipeline file").into());
             }
             RunNetwork::None => {
                 let spec = Spec { network: sandbox::Network::Loopback, ..spec.clone() };
@@ -65,15 +70,15 @@ impl Outside for Site<'_> {
             }
             RunNetwork::Default | RunNetwork::Host => around.start(self.executor, spec, output),
         };
-        started.map_err(|error| error.to_string())
+        Ok(started?)
     }
 
-    fn download(&self, address: &str, to: &Path) -> Result<(), String> {
+    fn download(&self, address: &str, to: &Path) -> Result<(), OutsideError> {
         if self.reach == Network::None {
             let words = format!("{address} cannot be reached: this image has no network");
-            return Err(format!("{words}; write network \"outbound\" in the image of the pipeline file"));
+            return Err(format!("{words}; write network \"outbound\" in the image of the pipeline file").into());
         }
-        self.executor.block_on(download(address, to, LONGEST_DOWNLOAD))
+        Ok(self.executor.block_on(download(address, to, LONGEST_DOWNLOAD))?)
     }
 
     fn elsewhere(&self, key: &Digest) -> Option<Step> {

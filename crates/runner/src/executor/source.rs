@@ -9,6 +9,7 @@ use pondrix_image::layer::{self, UnpackError};
 use tracing::warn;
 
 use super::context::JobExecutor;
+use super::error::{Doing, JobError};
 use crate::sources::Claim;
 
 /// What a compressed archive begins with (RFC 8878, section 3.1.1); one of git's does not.
@@ -32,14 +33,14 @@ pub(crate) struct Source {
 
 impl JobExecutor {
     /// The commit's files in a folder of the job's own that root inside the sandbox owns.
-    pub(crate) fn fetch_source(&self) -> Result<PathBuf, String> {
+    pub(crate) fn fetch_source(&self) -> Result<PathBuf, JobError> {
         let folder = self.scratch.path().join("source");
         self.fetch_into(&folder, None)?;
         Ok(folder)
     }
 
     /// The commit's files in a folder that is only read: the one that the runner keeps, where it is free.
-    pub(crate) fn keep_source(&self) -> Result<Source, String> {
+    pub(crate) fn keep_source(&self) -> Result<Source, JobError> {
         let facts = &self.assignment.facts;
         let claim = self.folder.sources.claim(&facts.id.project, &facts.commit);
         let kept = claim.map(|claim| self.bring_up_to_date(claim)).transpose()?.flatten();
@@ -50,31 +51,31 @@ impl JobExecutor {
     }
 
     /// Makes kept files those of the commit; nothing when the job's are no commit's.
-    fn bring_up_to_date(&self, mut claim: Claim) -> Result<Option<Claim>, String> {
-        let told = |error: &dyn std::fmt::Display| format!("could not keep the commit's files: {error}");
+    fn bring_up_to_date(&self, mut claim: Claim) -> Result<Option<Claim>, JobError> {
+        let doing = || "could not keep the commit's files".to_owned();
         let since = claim.commit();
         let changes = self.ask(async |client, assignment| client.source_changes(assignment, since.as_deref()).await);
-        let changes = changes.map_err(|error| told(&error))?;
+        let changes = changes.doing(doing)?;
         if changes.commit.as_ref() != Some(&self.assignment.facts.commit) {
             return Ok(None);
         }
         if claim.is_ready {
             return Ok(Some(claim));
         }
-        claim.begin().map_err(|error| told(&error))?;
+        claim.begin().doing(doing)?;
         let changed = since.zip(changes.difference).map(|(since, difference)| self.change(&claim, &since, &difference));
         match changed {
             Some(Ok(())) => {}
             other => {
                 // Whatever is wrong with what is here, it gives way to what is right.
-                if let Some(Err(words)) = other {
-                    warn!(words, "the kept files of a project are fetched anew");
+                if let Some(Err(error)) = other {
+                    warn!(%error, "the kept files of a project are fetched anew");
                 }
-                claim.clear().map_err(|error| told(&error))?;
+                claim.clear().doing(doing)?;
                 self.fetch_into(&claim.files(), None)?;
             }
         }
-        claim.finish().map_err(|error| told(&error))?;
+        claim.finish().doing(doing)?;
         if let Err(error) = self.folder.sources.free_space() {
             warn!(%error, "could not remove files of a project");
         }
@@ -82,8 +83,8 @@ impl JobExecutor {
     }
 
     /// Makes the files of an earlier commit those of the job's.
-    fn change(&self, claim: &Claim, since: &str, difference: &SourceDifference) -> Result<(), String> {
-        difference.removed.iter().try_for_each(|path| claim.remove(path)).map_err(|error| error.to_string())?;
+    fn change(&self, claim: &Claim, since: &str, difference: &SourceDifference) -> Result<(), JobError> {
+        difference.removed.iter().try_for_each(|path| claim.remove(path))?;
         if difference.changed > 0 {
             self.fetch_into(&claim.files(), Some(since))?;
         }
@@ -94,14 +95,14 @@ impl JobExecutor {
     }
 
     /// Fetches the commit's files, or those that changed since another, into a folder.
-    fn fetch_into(&self, folder: &Path, since: Option<&str>) -> Result<(), String> {
+    fn fetch_into(&self, folder: &Path, since: Option<&str>) -> Result<(), JobError> {
         let archive = self.scratch.path().join("source.tar");
-        let told = |error: &dyn std::fmt::Display| format!("could not fetch the commit's files: {error}");
+        let doing = || "could not fetch the commit's files".to_owned();
         let fetched = self.ask(async |client, assignment| match since {
             Some(since) => client.source_since(assignment, since, &archive).await,
             None => client.source(assignment, &archive).await,
         });
-        fetched.map_err(|error| told(&error))?;
+        fetched.doing(doing)?;
         let unpacked = std::fs::File::open(&archive).map_err(UnpackError::from).and_then(|file| {
             let mut file = std::io::BufReader::new(file);
             let ids = self.launcher.ids();
@@ -115,7 +116,7 @@ impl JobExecutor {
             std::io::copy(&mut decoder, &mut std::io::sink())?;
             Ok(())
         });
-        unpacked.map_err(|error| told(&error))?;
+        unpacked.doing(doing)?;
         let _ = std::fs::remove_file(&archive);
         Ok(())
     }

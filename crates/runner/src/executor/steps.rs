@@ -14,6 +14,7 @@ use pondrix_sandbox::{Bind, Exit, Limits, MemoryFolder, Rootfs, Running, Spec};
 use super::artifacts;
 use super::context::{End, JobExecutor};
 use super::disk_space::DiskSpace;
+use super::error::{Doing, JobError};
 use super::surroundings::{PATH, Surroundings};
 
 /// Where the commit's files are inside.
@@ -30,16 +31,16 @@ const SIGKILL: i32 = 9;
 pub(crate) fn carry_out(executor: &JobExecutor, work: &StepsWork) -> End {
     let (spec, workspace) = match prepare(executor, work) {
         Ok(prepared) => prepared,
-        Err(words) => return End::failed(words),
+        Err(error) => return End::because(&error),
     };
     for artifact in &executor.assignment.artifacts {
-        if let Err(words) = artifacts::fetch(executor, &workspace, artifact) {
-            return End::failed(words);
+        if let Err(error) = artifacts::fetch(executor, &workspace, artifact) {
+            return End::because(&error);
         }
     }
     let mut around = match Surroundings::new(executor, work.network, &work.services) {
         Ok(around) => around,
-        Err(words) => return End::failed(words),
+        Err(error) => return End::because(&error),
     };
     let caches: Vec<_> =
         work.caches.iter().filter_map(|cache| artifacts::restore(executor, &workspace, cache)).collect();
@@ -71,11 +72,10 @@ fn leave(executor: &JobExecutor, work: &StepsWork, workspace: &Path, end: End) -
     if faults.is_empty() {
         return end;
     }
-    let words = faults.join("; ");
     if passed {
-        return End::failed(words);
+        return End::because_all(&faults);
     }
-    executor.log.say(&words);
+    executor.log.say(&faults.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "));
     end
 }
 
@@ -117,7 +117,7 @@ fn run_steps(executor: &JobExecutor, work: &StepsWork, spec: &Spec, around: &mut
 }
 
 /// The place that the steps run in, and their workspace on this machine.
-fn prepare(executor: &JobExecutor, work: &StepsWork) -> Result<(Spec, PathBuf), String> {
+fn prepare(executor: &JobExecutor, work: &StepsWork) -> Result<(Spec, PathBuf), JobError> {
     let root = || match &work.image {
         Some(image) => root_of_image(executor, image),
         None => root_of_machine(executor),
@@ -126,7 +126,7 @@ fn prepare(executor: &JobExecutor, work: &StepsWork) -> Result<(Spec, PathBuf), 
     let (source, root) = std::thread::scope(|scope| {
         let root = scope.spawn(root);
         let source = executor.fetch_source();
-        (source, root.join().unwrap_or_else(|_| Err("the runner broke while it made the job's root".to_owned())))
+        (source, root.join().unwrap_or_else(|_| Err(JobError::asked("the runner broke while it made the job's root"))))
     });
     let (source, (root, shown, mut env)) = (source?, root?);
     env.entry("PATH".to_owned()).or_insert_with(|| PATH.to_owned());
@@ -161,27 +161,27 @@ fn root_folder(executor: &JobExecutor) -> PathBuf {
     executor.scratch.path().join("root")
 }
 
-fn root_of_image(executor: &JobExecutor, image: &Reference) -> Result<Root, String> {
+fn root_of_image(executor: &JobExecutor, image: &Reference) -> Result<Root, JobError> {
     let store = &executor.folder.store;
-    let image = executor.pull(image, &Platform::here()).map_err(|error| error.to_string())?;
-    let layers = store.layers(&image).map_err(|error| error.to_string())?;
+    let image = executor.pull(image, &Platform::here())?;
+    let layers = store.layers(&image)?;
     Ok((Rootfs::new(layers, root_folder(executor)), Vec::new(), image.config.config.variables()))
 }
 
 /// The folders of the machine that programs are in and need, which can only be read; everything else is the
 /// job's own.
-fn root_of_machine(executor: &JobExecutor) -> Result<Root, String> {
+fn root_of_machine(executor: &JobExecutor) -> Result<Root, JobError> {
     let root = Rootfs::new(Vec::new(), root_folder(executor));
-    let told = |error: std::io::Error| format!("could not show the machine's programs: {error}");
-    root.prepare(executor.launcher.ids()).map_err(told)?;
+    let doing = || "could not show the machine's programs".to_owned();
+    root.prepare(executor.launcher.ids()).doing(doing)?;
     let mut binds = Vec::new();
     for name in MACHINE_FOLDERS {
         let path = Path::new("/").join(name);
         match std::fs::symlink_metadata(&path) {
             // Where `/bin` is but another name of `/usr/bin`, it is so inside.
             Ok(data) if data.is_symlink() => {
-                let target = std::fs::read_link(&path).map_err(told)?;
-                std::os::unix::fs::symlink(target, root.folder.join("upper").join(name)).map_err(told)?;
+                let target = std::fs::read_link(&path).doing(doing)?;
+                std::os::unix::fs::symlink(target, root.folder.join("upper").join(name)).doing(doing)?;
             }
             Ok(data) if data.is_dir() => {
                 binds.push(Bind { from: path.clone(), to: path.display().to_string(), read_only: true });
@@ -201,12 +201,13 @@ fn show_secrets(
     executor: &JobExecutor,
     work: &StepsWork,
     env: &mut BTreeMap<String, String>,
-) -> Result<Option<MemoryFolder>, String> {
+) -> Result<Option<MemoryFolder>, JobError> {
     let mut files = BTreeMap::new();
     for secret in &work.secrets {
         let name = &secret.name.value;
         let value = executor.assignment.secrets.iter().find(|given| given.name == *name);
-        let value = value.ok_or_else(|| format!("the server did not give the secret `{name}`"))?.value.clone();
+        let value =
+            value.ok_or_else(|| JobError::Asked(format!("the server did not give the secret `{name}`")))?.value.clone();
         match &secret.file {
             None => drop(env.insert(secret.variable.clone(), value)),
             Some(file) => {

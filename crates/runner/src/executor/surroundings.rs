@@ -13,6 +13,7 @@ use pondrix_image::Platform;
 use pondrix_sandbox::{self as sandbox, Bind, Exit, NAMES_AT, Rootfs, Running, SharedNetwork, Spec, StartError};
 
 use super::context::JobExecutor;
+use super::error::{Doing, JobError};
 use crate::log::Piece;
 
 /// Where programs are looked for when the image does not say.
@@ -40,7 +41,7 @@ struct Service {
 
 impl Surroundings {
     /// Makes the network, and starts the services one after the other, each when the one before can be used.
-    pub(crate) fn new(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Result<Self, String> {
+    pub(crate) fn new(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Result<Self, JobError> {
         let mut around = Self {
             services: Vec::new(),
             shared: None,
@@ -51,7 +52,7 @@ impl Surroundings {
             },
         };
         if reach == Network::Outbound || !services.is_empty() {
-            let mut network = executor.launcher.share_network().map_err(|error| error.to_string())?;
+            let mut network = executor.launcher.share_network()?;
             if reach == Network::Outbound {
                 network.open_way_out()?;
             }
@@ -86,12 +87,12 @@ impl Surroundings {
         }
     }
 
-    fn begin(&mut self, executor: &JobExecutor, service: &ServiceWork) -> Result<(), String> {
+    fn begin(&mut self, executor: &JobExecutor, service: &ServiceWork) -> Result<(), JobError> {
         let name = &service.name;
-        let told = |error: &dyn std::fmt::Display| format!("the service `{name}` could not be started: {error}");
+        let doing = || format!("the service `{name}` could not be started");
         let store = &executor.folder.store;
-        let image = executor.pull(&service.image, &Platform::here()).map_err(|error| told(&error))?;
-        let layers = store.layers(&image).map_err(|error| told(&error))?;
+        let image = executor.pull(&service.image, &Platform::here()).doing(doing)?;
+        let layers = store.layers(&image).doing(doing)?;
         let run = &image.config.config;
         let mut env: BTreeMap<_, _> = [("PATH".to_owned(), PATH.to_owned())].into();
         env.extend(run.variables());
@@ -105,9 +106,9 @@ impl Surroundings {
             hostname: name.clone(),
             ..Spec::new(Rootfs::new(layers.clone(), folder("root")))
         };
-        let output = executor.log.piece_of(name).map_err(|error| told(&error))?;
-        let writer = output.writer().map_err(|error| told(&error))?;
-        let mut running = self.start(executor, &spec, writer).map_err(|error| told(&error))?;
+        let output = executor.log.piece_of(name).doing(doing)?;
+        let writer = output.writer().doing(doing)?;
+        let mut running = self.start(executor, &spec, writer).doing(doing)?;
         let since = Instant::now();
         let question = |command: &str| Spec {
             argv: shell(command),
@@ -137,7 +138,7 @@ impl Surroundings {
         if let Some(problem) = problem {
             running.kill();
             output.finish();
-            return Err(format!("the service `{name}` {problem}"));
+            return Err(JobError::Asked(format!("the service `{name}` {problem}")));
         }
         self.services.push(Service { name: name.clone(), running, output: Some(output), told: false });
         Ok(())
@@ -175,7 +176,7 @@ fn words(exit: &Exit) -> String {
 }
 
 /// The files that say which names there are in the network (hosts(5), resolv.conf(5)).
-fn names(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Result<Vec<Bind>, String> {
+fn names(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Result<Vec<Bind>, JobError> {
     let shown = |from: PathBuf, to: &str| Bind { from, to: to.to_owned(), read_only: true };
     if reach == Network::Host {
         let machines = ["/etc/hosts", "/etc/resolv.conf"].into_iter().filter(|path| fs::exists(path).unwrap_or(false));
@@ -192,7 +193,7 @@ fn names(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Re
     let mut binds = Vec::new();
     for (name, text) in [("hosts", hosts), ("resolv.conf", resolver)] {
         let path = executor.scratch.path().join(name);
-        fs::write(&path, text).map_err(|error| format!("could not write the job's {name}: {error}"))?;
+        fs::write(&path, text).doing(|| format!("could not write the job's {name}"))?;
         binds.push(shown(path, &format!("/etc/{name}")));
     }
     Ok(binds)

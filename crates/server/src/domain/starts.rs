@@ -124,11 +124,11 @@ impl Wanted {
             Err(faults) => return Decision::Faulty(faults),
         };
         let clocks = schedules(&pipeline, &self.branch);
-        let nothing = |why| Decision::Nothing(format!("{}: {why}", self.title()), clocks.clone());
+        let nothing = |why: String| Decision::Nothing(format!("{}: {why}", self.title()), clocks.clone());
         if matches!(self.kind, StartKind::Commit | StartKind::Schedule | StartKind::BaseMoved)
             && let Err(why) = plan::check_start(&pipeline, &self.start())
         {
-            return nothing(why);
+            return nothing(why.to_string());
         }
         let inputs = match plan::inputs(&pipeline.inputs, &self.inputs) {
             Ok(inputs) => inputs,

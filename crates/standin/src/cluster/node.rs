@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use anyhow::anyhow;
 use pondrix_core::image::Reference;
 use pondrix_core::image::Registries;
 use pondrix_image::Store;
@@ -110,7 +111,8 @@ impl Node {
         let mut restarts = 0;
         while !self.is_leaving(key) && !shutdown.is_cancelled() {
             match self.prepare(key, object).await {
-                Err(words) => {
+                Err(error) => {
+                    let words = format!("{error:#}");
                     note(&self.objects, object, "Pod", "Failed", &words, true);
                     self.tell(
                         key,
@@ -153,17 +155,17 @@ impl Node {
     }
 
     /// Pulls the image and says what to run.
-    async fn prepare(&self, key: &Key, object: &Value) -> Result<(Spec, tempfile::TempDir), String> {
+    async fn prepare(&self, key: &Key, object: &Value) -> anyhow::Result<(Spec, tempfile::TempDir)> {
         let containers = object.pointer("/spec/containers").and_then(Value::as_array).map_or(&[][..], Vec::as_slice);
         let [container] = containers else {
-            return Err(format!("this cluster runs pods of one container; {} has {}", key.name, containers.len()));
+            return Err(anyhow!("this cluster runs pods of one container; {} has {}", key.name, containers.len()));
         };
         let image = text(container, "/image");
         self.tell(key, object, false, 0, &json!({ "waiting": { "reason": "ContainerCreating", "message": "" } }));
-        let reference: Reference = image.parse().map_err(|error| format!("{error}"))?;
-        let pulled = pull(&reference, &self.registries, &self.store).await.map_err(|error| error.to_string())?;
-        let layers = self.store.layers(&pulled).map_err(|error| error.to_string())?;
-        let scratch = tempfile::tempdir_in(&self.folder).map_err(|error| error.to_string())?;
+        let reference: Reference = image.parse()?;
+        let pulled = pull(&reference, &self.registries, &self.store).await?;
+        let layers = self.store.layers(&pulled)?;
+        let scratch = tempfile::tempdir_in(&self.folder)?;
         let run = &pulled.config.config;
         let list = |field: &str| -> Option<Vec<String>> {
             let values = container.get(field)?.as_array()?;
@@ -201,12 +203,10 @@ impl Node {
         shutdown: &CancellationToken,
     ) -> Exit {
         let log = File::options().create(true).append(true).open(self.log_path(key));
-        let started = log
-            .map_err(|error| error.to_string())
-            .and_then(|log| self.launcher.start(spec, log.into()).map_err(|error| error.to_string()));
+        let started = log.map_err(anyhow::Error::from).and_then(|log| Ok(self.launcher.start(spec, log.into())?));
         let mut running = match started {
             Ok(running) => running,
-            Err(words) => return Exit::Failed(words),
+            Err(error) => return Exit::Failed(format!("{error:#}")),
         };
         *locked(&pod.connector) = Some(running.connector());
         let since = now();

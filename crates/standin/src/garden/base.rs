@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use anyhow::{Context, anyhow};
 use pondrix_core::image::Registries;
 use pondrix_image::build::{Alone, BuildInput, build};
 use pondrix_image::recipe::Recipe;
@@ -31,11 +32,10 @@ fn names_a_loader(program: &[u8]) -> bool {
 /// one built on it. Answers the first.
 ///
 /// # Errors
-/// In words, with what to install where it is missing.
-pub async fn base_image(folder: &Path, registries: &Registries, launcher: &Launcher) -> Result<Image, String> {
-    let told = |error: &dyn std::fmt::Display| format!("the base image could not be made: {error}");
+/// When it cannot be made; with what to install where that is missing.
+pub async fn base_image(folder: &Path, registries: &Registries, launcher: &Launcher) -> anyhow::Result<Image> {
     let missing = || {
-        format!(
+        anyhow!(
             "the base image is made of a statically linked {BUSYBOX}, which is not there: apt-get install busybox-static"
         )
     };
@@ -46,21 +46,21 @@ pub async fn base_image(folder: &Path, registries: &Registries, launcher: &Launc
     let context = folder.join("checkouts/glasshouse-base");
     for (path, text) in GLASSHOUSE_BASE {
         let path = context.join(path);
-        std::fs::create_dir_all(path.parent().unwrap_or(&path)).map_err(|error| told(&error))?;
-        std::fs::write(path, text).map_err(|error| told(&error))?;
+        std::fs::create_dir_all(path.parent().unwrap_or(&path))?;
+        std::fs::write(path, text)?;
     }
     let bin = context.join("bin");
-    std::fs::create_dir_all(&bin).map_err(|error| told(&error))?;
-    std::fs::copy(BUSYBOX, bin.join("busybox")).map_err(|error| told(&error))?;
-    let names = tokio::process::Command::new(BUSYBOX).arg("--list").output().await.map_err(|error| told(&error))?;
+    std::fs::create_dir_all(&bin)?;
+    std::fs::copy(BUSYBOX, bin.join("busybox"))?;
+    let names = tokio::process::Command::new(BUSYBOX).arg("--list").output().await?;
     for name in String::from_utf8_lossy(&names.stdout).lines().filter(|name| *name != "busybox" && !name.contains('/'))
     {
-        std::os::unix::fs::symlink("busybox", bin.join(name)).map_err(|error| told(&error))?;
+        std::os::unix::fs::symlink("busybox", bin.join(name))?;
     }
-    let store = Store::open(&folder.join("base"), launcher.ids()).map_err(|error| told(&error))?;
+    let store = Store::open(&folder.join("base"), launcher.ids())?;
     let garden = Garden { folder, registries, launcher, store, context };
-    let shell = garden.make("shell", "image.recipe").await.map_err(|error| told(&error))?;
-    garden.make("web", "web.recipe").await.map_err(|error| told(&error))?;
+    let shell = garden.make("shell", "image.recipe").await.context("the base image could not be made")?;
+    garden.make("web", "web.recipe").await.context("the image built on it could not be made")?;
     Ok(shell)
 }
 
@@ -75,18 +75,18 @@ struct Garden<'a> {
 
 impl Garden<'_> {
     /// Builds a base image and pushes it as `base/NAME:1`.
-    async fn make(&self, name: &str, recipe: &str) -> Result<Image, String> {
-        let told = |error: &dyn std::fmt::Display| error.to_string();
-        let text = std::fs::read_to_string(self.context.join(recipe)).map_err(|error| told(&error))?;
-        let faults =
-            |faults: Vec<pondrix_core::pipeline::Fault>| faults.iter().map(|fault| fault.render(recipe)).collect();
-        let recipe = Recipe::read(&text).map_err(|all| -> String { faults(all) })?;
+    async fn make(&self, name: &str, recipe: &str) -> anyhow::Result<Image> {
+        let text = std::fs::read_to_string(self.context.join(recipe))?;
+        let faults = |faults: Vec<pondrix_core::pipeline::Fault>| {
+            faults.iter().map(|fault| fault.render(recipe)).collect::<String>()
+        };
+        let recipe = Recipe::read(&text).map_err(|all| anyhow!("{}", faults(all)))?;
         let input = BuildInput {
             annotations: [("org.opencontainers.image.title".to_owned(), format!("Glasshouse base, {name}"))].into(),
             moment: 1_767_225_600,
             ..BuildInput::new(recipe, &self.context, &self.folder.join("base"))
         };
-        let log = std::fs::File::create(self.folder.join(format!("base-{name}.log"))).map_err(|error| told(&error))?;
+        let log = std::fs::File::create(self.folder.join(format!("base-{name}.log")))?;
         let outside = Alone {
             registries: self.registries.clone(),
             store: self.store.clone(),
@@ -97,11 +97,11 @@ impl Garden<'_> {
         };
         let store = self.store.clone();
         let built = tokio::task::spawn_blocking(move || build(&input, &store, &outside)).await;
-        let image = built.map_err(|error| told(&error))?.map_err(|error| told(&error))?.image;
-        let repository = format!("{REGISTRY}/base/{name}").parse().map_err(|error| told(&error))?;
-        let tag = "1".parse().map_err(|error| told(&error))?;
+        let image = built??.image;
+        let repository = format!("{REGISTRY}/base/{name}").parse()?;
+        let tag = "1".parse()?;
         let request = PushRequest { image: &image, repository: &repository, tags: &[], moving: &[tag], base: None };
-        push(&request, self.registries, &self.store).await.map_err(|error| told(&error))?;
+        push(&request, self.registries, &self.store).await?;
         Ok(image)
     }
 }

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use super::samples::SampleFile;
+use anyhow::{Context, anyhow};
 
 /// A sample repository.
 #[derive(Debug)]
@@ -17,12 +18,12 @@ pub struct Repository {
     checkout: PathBuf,
 }
 
-fn told<T, E: std::fmt::Display>(result: Result<T, E>, doing: &str) -> Result<T, String> {
-    result.map_err(|error| format!("could not {doing}: {error}"))
+fn told<T>(result: std::io::Result<T>, doing: &str) -> anyhow::Result<T> {
+    result.with_context(|| format!("could not {doing}"))
 }
 
 /// Runs git in a folder, as one of the garden's developers, whatever this machine's git is set to.
-fn git(folder: &Path, arguments: &[&str]) -> Result<String, String> {
+fn git(folder: &Path, arguments: &[&str]) -> anyhow::Result<String> {
     let output = Command::new("git")
         .current_dir(folder)
         .args(["-c", "init.defaultBranch=main", "-c", "commit.gpgSign=false", "-c", "core.hooksPath="])
@@ -38,7 +39,7 @@ fn git(folder: &Path, arguments: &[&str]) -> Result<String, String> {
     if output.status.success() {
         return Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned());
     }
-    Err(format!("git {}: {}", arguments.join(" "), String::from_utf8_lossy(&output.stderr).trim()))
+    Err(anyhow!("git {}: {}", arguments.join(" "), String::from_utf8_lossy(&output.stderr).trim()))
 }
 
 impl Repository {
@@ -46,7 +47,7 @@ impl Repository {
     ///
     /// # Errors
     /// In words; so for all the others.
-    pub fn new(folder: &Path, name: &'static str, files: &[SampleFile]) -> Result<Self, String> {
+    pub fn new(folder: &Path, name: &'static str, files: &[SampleFile]) -> anyhow::Result<Self> {
         let bare = folder.join("repositories").join(format!("{name}.git"));
         let checkout = folder.join("checkouts").join(name);
         for folder in [&bare, &checkout] {
@@ -70,7 +71,7 @@ impl Repository {
     ///
     /// # Errors
     /// In words.
-    pub fn write(&self, path: &str, text: &str) -> Result<(), String> {
+    pub fn write(&self, path: &str, text: &str) -> anyhow::Result<()> {
         let path = self.checkout.join(path);
         told(fs::create_dir_all(path.parent().unwrap_or(&path)), "make a folder")?;
         told(fs::write(&path, text), "write a file")
@@ -80,7 +81,7 @@ impl Repository {
     ///
     /// # Errors
     /// In words.
-    pub fn push(&self, message: &str) -> Result<String, String> {
+    pub fn push(&self, message: &str) -> anyhow::Result<String> {
         self.push_to("main", message)
     }
 
@@ -88,7 +89,7 @@ impl Repository {
     ///
     /// # Errors
     /// In words.
-    pub fn push_to(&self, branch: &str, message: &str) -> Result<String, String> {
+    pub fn push_to(&self, branch: &str, message: &str) -> anyhow::Result<String> {
         git(&self.checkout, &["add", "--all"])?;
         git(&self.checkout, &["commit", "--quiet", "--allow-empty", "--message", message])?;
         git(&self.checkout, &["push", "--quiet", "origin", &format!("HEAD:refs/heads/{branch}")])?;
@@ -99,7 +100,7 @@ impl Repository {
     ///
     /// # Errors
     /// In words.
-    pub fn git(&self, arguments: &[&str]) -> Result<String, String> {
+    pub fn git(&self, arguments: &[&str]) -> anyhow::Result<String> {
         git(&self.checkout, arguments)
     }
 
@@ -113,7 +114,7 @@ impl Repository {
     ///
     /// # Errors
     /// In words.
-    pub fn remove(&self, path: &str) -> Result<(), String> {
+    pub fn remove(&self, path: &str) -> anyhow::Result<()> {
         told(fs::remove_file(self.checkout.join(path)), "remove a file")
     }
 
@@ -121,7 +122,7 @@ impl Repository {
     ///
     /// # Errors
     /// In words.
-    pub fn set_hook(&self, address: Option<&str>) -> Result<(), String> {
+    pub fn set_hook(&self, address: Option<&str>) -> anyhow::Result<()> {
         let hook = self.bare.join("hooks/post-receive");
         let Some(address) = address else {
             return told(fs::remove_file(hook), "remove the hook");

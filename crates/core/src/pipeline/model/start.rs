@@ -122,32 +122,38 @@ pub enum InputKind {
 /// How long a text may be where the file does not say.
 pub(crate) const DEFAULT_LONGEST: u32 = 1000;
 
+/// What a value may be that was none, as it follows `write`: `a whole number of at least 3`.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct Allowed(String);
+
 impl InputKind {
     /// The value that a text says.
     ///
     /// # Errors
-    /// In words, what is allowed.
-    pub fn accept(&self, text: &str) -> Result<String, String> {
+    /// What is allowed.
+    pub fn accept(&self, text: &str) -> Result<String, Allowed> {
+        let allowed = |words: String| Err(Allowed(words));
         match self {
             Self::Text { longest } if text.chars().count() > *longest as usize => {
-                Err(format!("a text of at most {longest} letters"))
+                allowed(format!("a text of at most {longest} letters"))
             }
             // A line of its own could pretend to be another variable where programs print them.
-            Self::Text { .. } if text.contains(['\0', '\n', '\r']) => Err("a text on one line".to_owned()),
+            Self::Text { .. } if text.contains(['\0', '\n', '\r']) => allowed("a text on one line".to_owned()),
             Self::Text { .. } => Ok(text.to_owned()),
             Self::OneOf(choices) if choices.iter().any(|choice| choice == text) => Ok(text.to_owned()),
-            Self::OneOf(choices) => Err(format!("one of {}", choices.join(", "))),
+            Self::OneOf(choices) => allowed(format!("one of {}", choices.join(", "))),
             Self::YesNo => match text {
                 "yes" | "true" => Ok("yes".to_owned()),
                 "no" | "false" => Ok("no".to_owned()),
-                _ => Err("`yes` or `no`".to_owned()),
+                _ => allowed("`yes` or `no`".to_owned()),
             },
             Self::Number { least, most } => match text.trim().parse::<i64>() {
                 Ok(number) if (*least..=*most).contains(&number) => Ok(number.to_string()),
-                _ if *least == i64::MIN && *most == i64::MAX => Err("a whole number".to_owned()),
-                _ if *most == i64::MAX => Err(format!("a whole number of at least {least}")),
-                _ if *least == i64::MIN => Err(format!("a whole number of at most {most}")),
-                _ => Err(format!("a whole number from {least} to {most}")),
+                _ if *least == i64::MIN && *most == i64::MAX => allowed("a whole number".to_owned()),
+                _ if *most == i64::MAX => allowed(format!("a whole number of at least {least}")),
+                _ if *least == i64::MIN => allowed(format!("a whole number of at most {most}")),
+                _ => allowed(format!("a whole number from {least} to {most}")),
             },
         }
     }

@@ -117,7 +117,7 @@ fn pattern(line: &Line<'_, '_>, text: Spanned<String>) -> Option<String> {
     match crate::pipeline::Pattern::new(&pattern) {
         Ok(_) => Some(pattern),
         Err(message) => {
-            line.fault(span, message, "write paths, as in `out/**` or `out/*.xml`");
+            line.fault(span, message.to_string(), "write paths, as in `out/**` or `out/*.xml`");
             None
         }
     }

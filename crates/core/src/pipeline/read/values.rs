@@ -37,7 +37,7 @@ where
 
 /// A pattern, with a fault where it is none.
 pub(super) fn pattern(line: &Line<'_, '_>, text: &Spanned<String>, example: &str) -> Option<Pattern> {
-    Pattern::new(&text.value).map_err(|message| line.fault(text.span, message, example)).ok()
+    Pattern::new(&text.value).map_err(|error| line.fault(text.span, error.to_string(), example)).ok()
 }
 
 /// Sets a value that may be said once.

@@ -16,6 +16,7 @@ use super::upload::send;
 use super::walk::{fitting, walk};
 use crate::contents::digest_of;
 use crate::executor::context::JobExecutor;
+use crate::executor::error::JobError;
 
 /// What came of looking for an archive.
 pub(crate) struct Restored {
@@ -53,21 +54,18 @@ fn key(workspace: &Path, parts: &[KeyPart]) -> io::Result<String> {
 pub(crate) fn restore(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) -> Option<Restored> {
     match restore_inner(executor, workspace, cache) {
         Ok(restored) => Some(restored),
-        Err(words) => {
-            executor.log.say(&format!("cache {}: {words}", cache.path));
+        Err(error) => {
+            executor.log.say(&format!("cache {}: {error}", cache.path));
             None
         }
     }
 }
 
-fn restore_inner(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) -> Result<Restored, String> {
-    let told = |error: io::Error| error.to_string();
-    let key_now = key(workspace, &cache.key).map_err(told)?;
-    let newest = cache.newest.iter().map(|parts| key(workspace, parts)).collect::<Result<_, _>>().map_err(told)?;
+fn restore_inner(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) -> Result<Restored, JobError> {
+    let key_now = key(workspace, &cache.key)?;
+    let newest = cache.newest.iter().map(|parts| key(workspace, parts)).collect::<Result<_, _>>()?;
     let question = CacheQuestion { key: key_now.clone(), newest };
-    let answer = executor
-        .ask(async |client, assignment| client.find_cache(assignment, &question).await)
-        .map_err(|error| error.to_string())?;
+    let answer = executor.ask(async |client, assignment| client.find_cache(assignment, &question).await)?;
     match &answer.found {
         None => executor.log.say(&format!("cache {}: nothing under {key_now} yet", cache.path)),
         Some(found) => {
@@ -75,13 +73,13 @@ fn restore_inner(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) ->
             // What stands in its place in the commit gives way.
             if let Some(there) = plain_path(workspace, Path::new(&cache.path)) {
                 match there.symlink_metadata() {
-                    Ok(data) if data.is_dir() => fs::remove_dir_all(&there).map_err(told)?,
-                    Ok(_) => fs::remove_file(&there).map_err(told)?,
+                    Ok(data) if data.is_dir() => fs::remove_dir_all(&there)?,
+                    Ok(_) => fs::remove_file(&there)?,
                     Err(_) => {}
                 }
             }
-            let file = io::BufReader::new(File::open(&archive).map_err(told)?);
-            layer::unpack_files(file, workspace, executor.launcher.ids()).map_err(|error| error.to_string())?;
+            let file = io::BufReader::new(File::open(&archive)?);
+            layer::unpack_files(file, workspace, executor.launcher.ids())?;
             executor.log.say(&format!("cache {}: found under {} ({} bytes)", cache.path, found.key, found.size));
         }
     }
@@ -93,32 +91,28 @@ pub(crate) fn save(executor: &JobExecutor, workspace: &Path, restored: &Restored
     if !restored.may_write {
         return;
     }
-    if let Err(words) = save_inner(executor, workspace, restored) {
-        executor.log.say(&format!("cache {}: {words}", restored.path));
+    if let Err(error) = save_inner(executor, workspace, restored) {
+        executor.log.say(&format!("cache {}: {error}", restored.path));
     }
 }
 
-fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> Result<(), String> {
+fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> Result<(), JobError> {
     let Some(from) = plain_path(workspace, Path::new(&restored.path)) else {
-        return Err("it leads through a link, and is not left for the next run".to_owned());
+        return Err(JobError::asked("it leads through a link, and is not left for the next run"));
     };
     if from.symlink_metadata().is_err() {
-        return Err("the job did not make it".to_owned());
+        return Err(JobError::asked("the job did not make it"));
     }
-    let packed = tempfile::NamedTempFile::new_in(executor.scratch.path()).map_err(|error| error.to_string())?;
-    pack(workspace, &restored.path, packed.as_file()).map_err(|error| error.to_string())?;
-    let (digest, size) = executor.folder.contents.put(packed.path(), false).map_err(|error| error.to_string())?;
+    let packed = tempfile::NamedTempFile::new_in(executor.scratch.path())?;
+    pack(workspace, &restored.path, packed.as_file())?;
+    let (digest, size) = executor.folder.contents.put(packed.path(), false)?;
     let asked = Digests { digests: vec![digest.clone()] };
-    let missing = executor
-        .ask(async |client, assignment| client.missing(assignment, &asked).await)
-        .map_err(|error| error.to_string())?;
+    let missing = executor.ask(async |client, assignment| client.missing(assignment, &asked).await)?;
     if !missing.digests.is_empty() {
         send(executor, packed.path(), &digest)?;
     }
     let entry = CacheEntry { key: restored.key.clone(), digest, size };
-    executor
-        .ask(async |client, assignment| client.put_cache(assignment, &entry).await)
-        .map_err(|error| error.to_string())?;
+    executor.ask(async |client, assignment| client.put_cache(assignment, &entry).await)?;
     executor.log.say(&format!("cache {}: left under {} ({size} bytes)", restored.path, restored.key));
     Ok(())
 }

@@ -8,45 +8,46 @@ use pondrix_api::{ArtifactFile, FetchedArtifact};
 use pondrix_core::image::Digest;
 
 use crate::executor::context::JobExecutor;
+use crate::executor::error::{Doing, JobError};
 
 /// A content, brought to this machine where it is not here.
-pub(super) fn content(executor: &JobExecutor, digest: &Digest, executable: bool) -> Result<PathBuf, String> {
+pub(super) fn content(executor: &JobExecutor, digest: &Digest, executable: bool) -> Result<PathBuf, JobError> {
     if let Some(path) = executor.folder.contents.find(digest, executable) {
         return Ok(path);
     }
-    let told = |error: &dyn std::fmt::Display| format!("{}: {error}", digest.short());
-    let fetched = tempfile::NamedTempFile::new_in(executor.scratch.path()).map_err(|error| told(&error))?;
-    executor
-        .ask(async |client, assignment| client.fetch_file(assignment, digest, fetched.path()).await)
-        .map_err(|error| error.to_string())?;
-    executor.folder.contents.put_compressed(fetched.path(), digest, executable).map_err(|error| told(&error))
+    let doing = || digest.short();
+    let fetched = tempfile::NamedTempFile::new_in(executor.scratch.path()).doing(doing)?;
+    executor.ask(async |client, assignment| client.fetch_file(assignment, digest, fetched.path()).await)?;
+    executor.folder.contents.put_compressed(fetched.path(), digest, executable).doing(doing)
 }
 
 /// Puts an artifact that the job asked for into its workspace.
-pub(crate) fn fetch(executor: &JobExecutor, workspace: &Path, artifact: &FetchedArtifact) -> Result<(), String> {
+pub(crate) fn fetch(executor: &JobExecutor, workspace: &Path, artifact: &FetchedArtifact) -> Result<(), JobError> {
     let FetchedArtifact { name, from, to, files } = artifact;
-    let told = |error: &dyn std::fmt::Display| format!("could not fetch the artifact `{name}` of {from}: {error}");
     let files = files.as_ref().ok_or_else(|| {
-        format!("the artifact `{name}` of {from} is not kept any more; rerun that run: pondrix rerun --all")
+        let words = "is not kept any more; rerun that run: pondrix rerun --all";
+        JobError::Asked(format!("the artifact `{name}` of {from} {words}"))
     })?;
     let into = to.as_deref().unwrap_or("");
     for file in files {
-        put(executor, workspace, into, file).map_err(|error| told(&format!("{}: {error}", file.path)))?;
+        let put = put(executor, workspace, into, file).doing(|| file.path.clone());
+        put.doing(|| format!("could not fetch the artifact `{name}` of {from}"))?;
     }
     executor.log.say(&format!("fetched {name} from {from}: {} files", files.len()));
     Ok(())
 }
 
-fn put(executor: &JobExecutor, workspace: &Path, into: &str, file: &ArtifactFile) -> Result<(), String> {
+fn put(executor: &JobExecutor, workspace: &Path, into: &str, file: &ArtifactFile) -> Result<(), JobError> {
     let relative = Path::new(into).join(&file.path);
-    let to = place(workspace, &relative, executor).map_err(|error| error.to_string())?;
+    let to = place(workspace, &relative, executor)?;
     match &file.link {
-        Some(link) => std::os::unix::fs::symlink(link, &to).map_err(|error| error.to_string()),
+        Some(link) => std::os::unix::fs::symlink(link, &to)?,
         None => {
             let content = content(executor, &file.digest, file.executable)?;
-            executor.folder.contents.give(&content, &to, file.executable).map_err(|error| error.to_string())
+            executor.folder.contents.give(&content, &to, file.executable)?;
         }
     }
+    Ok(())
 }
 
 /// The place of a file in the workspace, free for it. Its folders are made; none may be a link, which

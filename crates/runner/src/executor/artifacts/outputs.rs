@@ -12,6 +12,7 @@ use pondrix_image::build::plain_path;
 
 use super::walk::fitting;
 use crate::executor::context::JobExecutor;
+use crate::executor::error::{Doing, JobError};
 
 /// The longest text that a job hands on, in bytes: it becomes a variable of later jobs.
 const LONGEST_OUTPUT: u64 = 64 * 1024;
@@ -19,29 +20,34 @@ const LONGEST_OUTPUT: u64 = 64 * 1024;
 const LONGEST_REPORT: u64 = 32 << 20;
 
 /// Reads a plain file of the workspace, and no link.
-fn read(workspace: &Path, path: &str, most: u64) -> Result<Vec<u8>, String> {
+fn read(workspace: &Path, path: &str, most: u64) -> Result<Vec<u8>, JobError> {
     let file = plain_path(workspace, Path::new(path)).filter(|file| file.symlink_metadata().is_ok_and(|d| d.is_file()));
-    let file = file.ok_or_else(|| format!("there is no file {path}"))?;
+    let file = file.ok_or_else(|| JobError::Asked(format!("there is no file {path}")))?;
     let mut bytes = Vec::new();
     let read = File::open(file).and_then(|file| file.take(most + 1).read_to_end(&mut bytes));
-    read.map_err(|error| format!("{path}: {error}"))?;
-    if bytes.len() as u64 > most { Err(format!("{path} is longer than {most} bytes")) } else { Ok(bytes) }
+    read.doing(|| path.to_owned())?;
+    if bytes.len() as u64 > most {
+        Err(JobError::Asked(format!("{path} is longer than {most} bytes")))
+    } else {
+        Ok(bytes)
+    }
 }
 
 /// Hands texts on to later jobs.
-pub(crate) fn outputs(executor: &JobExecutor, workspace: &Path, outputs: &[Output]) -> Result<(), String> {
+pub(crate) fn outputs(executor: &JobExecutor, workspace: &Path, outputs: &[Output]) -> Result<(), JobError> {
     for output in outputs {
         let name = &output.name.value;
-        let told = |words: &str| format!("could not hand on `{name}`: {words}");
-        let bytes = read(workspace, &output.file, LONGEST_OUTPUT).map_err(|words| told(&words))?;
-        let text = String::from_utf8(bytes).map_err(|_| told(&format!("{} is not UTF-8", output.file)))?;
+        let doing = || format!("could not hand on `{name}`");
+        let told = |words: &str| Err(JobError::asked(words)).doing(doing);
+        let bytes = read(workspace, &output.file, LONGEST_OUTPUT).doing(doing)?;
+        let Ok(text) = String::from_utf8(bytes) else { return told(&format!("{} is not UTF-8", output.file)) };
         let value = text.trim_end_matches(['\n', '\r']).to_owned();
         if value.contains('\0') {
-            return Err(told(&format!("{} has a zero byte in it", output.file)));
+            return told(&format!("{} has a zero byte in it", output.file));
         }
         // It would be stored and shown in the clear.
         if executor.log.hide(&value) != value {
-            return Err(told(&format!("{} has a secret in it", output.file)));
+            return told(&format!("{} has a secret in it", output.file));
         }
         let result = JobResult::Output { name: name.clone(), value };
         executor.report(JobReport::Result { result });
@@ -61,7 +67,7 @@ pub(crate) fn test_reports(executor: &JobExecutor, workspace: &Path, patterns: &
             for path in paths.iter().map(|path| path.display().to_string()) {
                 match read(workspace, &path, LONGEST_REPORT) {
                     Ok(bytes) => report.add(&path, &executor.log.hide(&String::from_utf8_lossy(&bytes))),
-                    Err(words) => report.damage.push(words),
+                    Err(error) => report.damage.push(error.to_string()),
                 }
             }
         }

@@ -13,44 +13,45 @@ use pondrix_core::run::JobResult;
 
 use super::walk::fitting;
 use crate::executor::context::JobExecutor;
+use crate::executor::error::{Doing, JobError};
 
 /// Hands a content to the server, unless it has it.
-pub(super) fn send(executor: &JobExecutor, content: &Path, digest: &Digest) -> Result<(), String> {
-    let told = |error: &dyn std::fmt::Display| format!("{}: {error}", digest.short());
-    let compressed = tempfile::NamedTempFile::new_in(executor.scratch.path()).map_err(|error| told(&error))?;
-    let packed = (|| {
+pub(super) fn send(executor: &JobExecutor, content: &Path, digest: &Digest) -> Result<(), JobError> {
+    let doing = || digest.short();
+    let compressed = tempfile::NamedTempFile::new_in(executor.scratch.path()).doing(doing)?;
+    let packed = (|| -> std::io::Result<()> {
         let mut encoder = zstd::Encoder::new(compressed.as_file(), 3)?;
         std::io::copy(&mut File::open(content)?, &mut encoder)?;
         encoder.finish().map(|_| ())
     })();
-    packed.map_err(|error: std::io::Error| told(&error))?;
-    executor
-        .ask(async |client, assignment| client.send_file(assignment, digest, compressed.path()).await)
-        .map_err(|error| error.to_string())
+    packed.doing(doing)?;
+    Ok(executor.ask(async |client, assignment| client.send_file(assignment, digest, compressed.path()).await)?)
 }
 
 /// Leaves the files that fit, and says so.
-pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifact) -> Result<(), String> {
+pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifact) -> Result<(), JobError> {
     let name = &artifact.name.value;
-    let told = |error: &dyn std::fmt::Display| format!("could not keep the artifact `{name}`: {error}");
-    let paths = fitting(workspace, &artifact.patterns).map_err(|error| told(&error))?;
+    let doing = || format!("could not keep the artifact `{name}`");
+    let told = |words: &str| Err(JobError::asked(words)).doing(doing);
+    let paths = fitting(workspace, &artifact.patterns).doing(doing)?;
     if paths.is_empty() {
-        return Err(format!("no file fits the artifact `{name}`: {}", artifact.patterns.join(", ")));
+        let patterns = artifact.patterns.join(", ");
+        return Err(JobError::Asked(format!("no file fits the artifact `{name}`: {patterns}")));
     }
     let mut files = Vec::new();
     for relative in paths {
         let path = workspace.join(&relative);
         let Some(shown) = relative.to_str().map(str::to_owned) else {
-            return Err(told(&format!("{} is not UTF-8", relative.display())));
+            return told(&format!("{} is not UTF-8", relative.display()));
         };
-        let data = path.symlink_metadata().map_err(|error| told(&error))?;
+        let data = path.symlink_metadata().doing(doing)?;
         if data.is_symlink() {
-            let link = std::fs::read_link(&path).map_err(|error| told(&error))?.display().to_string();
+            let link = std::fs::read_link(&path).doing(doing)?.display().to_string();
             let digest = Digest::from_bytes(&[0; 32]);
             files.push(ArtifactFile { path: shown, digest, size: 0, executable: false, link: Some(link) });
         } else if data.is_file() {
             let executable = data.permissions().mode() & 0o111 != 0;
-            let (digest, size) = executor.folder.contents.put(&path, executable).map_err(|error| told(&error))?;
+            let (digest, size) = executor.folder.contents.put(&path, executable).doing(doing)?;
             files.push(ArtifactFile { path: shown, digest, size, executable, link: None });
         }
         // Sockets and pipes are no files that anybody could take.
@@ -58,20 +59,17 @@ pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifa
     let digests: BTreeSet<Digest> =
         files.iter().filter(|file| file.link.is_none()).map(|file| file.digest.clone()).collect();
     let digests = Digests { digests: digests.into_iter().collect() };
-    let missing =
-        executor.ask(async |client, assignment| client.missing(assignment, &digests).await).map_err(|e| told(&e))?;
+    let missing = executor.ask(async |client, assignment| client.missing(assignment, &digests).await).doing(doing)?;
     for digest in &missing.digests {
         let contents = &executor.folder.contents;
         let content = contents.find(digest, false).or_else(|| contents.find(digest, true));
-        let content = content.ok_or_else(|| told(&"a content is gone from the runner"))?;
-        send(executor, &content, digest).map_err(|error| told(&error))?;
+        let Some(content) = content else { return told("a content is gone from the runner") };
+        send(executor, &content, digest).doing(doing)?;
     }
     let (count, bytes) = (files.len() as u64, files.iter().map(|file| file.size).sum::<u64>());
     let seconds = artifact.keep.seconds();
     let request = NewArtifact { name: name.clone(), seconds, files };
-    executor
-        .ask(async |client, assignment| client.add_artifact(assignment, &request).await)
-        .map_err(|error| told(&error))?;
+    executor.ask(async |client, assignment| client.add_artifact(assignment, &request).await).doing(doing)?;
     executor.log.say(&format!("artifact {name}: {count} files, {bytes} bytes, kept for {}", artifact.keep));
     let until = now().plus_millis(i64::from(seconds) * 1000);
     let result = JobResult::Artifact { name: name.clone(), count, bytes, until };
