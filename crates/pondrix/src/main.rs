@@ -1,4 +1,4 @@
-//! The `pondrix` command: one file a command in `commands`, the demo in `demo`.
+//! The `pondrix` command: one file a command in `commands`, what they share in `shared`, the demo in `demo`.
 
 mod cli;
 mod commands;
@@ -9,6 +9,7 @@ mod output;
 mod own_runners;
 mod prompt;
 mod settings;
+mod shared;
 mod signals;
 
 use std::process::ExitCode;

@@ -12,7 +12,7 @@ use tokio::process::{Child, Command};
 use tokio_util::sync::CancellationToken;
 use tracing::warn;
 
-use crate::commands::runner::Allows;
+use crate::shared::machine::Allows;
 
 /// The exit status of a runner whose folder another one has.
 pub(crate) const FOLDER_TAKEN: u8 = 75;

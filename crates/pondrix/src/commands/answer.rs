@@ -6,9 +6,9 @@ use clap::Args;
 use pondrix_api::RunDetail;
 use pondrix_core::State;
 
-use super::run_name;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
+use crate::shared::run_name;
 use crate::{output, settings};
 
 /// Answer what a stage of a run waits for.

@@ -9,9 +9,9 @@ use pondrix_core::RunId;
 use pondrix_core::run::JobResult;
 use serde_json::json;
 
-use super::run_name;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
+use crate::shared::run_name;
 use crate::{output, settings};
 
 /// Files that jobs left for later jobs and for people.

@@ -8,9 +8,9 @@ use clap::Args;
 use pondrix_core::draft::{self, Found, Repository};
 use pondrix_core::pipeline::{self, FILE_NAME};
 
-use super::check;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
+use crate::shared::pipeline_file;
 use crate::{git, output, prompt, settings};
 
 /// Write a first pipeline file for this repository, from what is in it, and manifests where it has none.
@@ -116,7 +116,7 @@ impl Draft {
         let draft = draft::draft(&repository);
         if let Err(faults) = pipeline::read(&draft.pipeline) {
             // A name that was given is the only thing here that can be wrong.
-            check::print_faults(FILE_NAME, &faults);
+            pipeline_file::print_faults(FILE_NAME, &faults);
             return Err(Failure::usage("no draft can be made with these"));
         }
         let files: Vec<(PathBuf, &str)> = [(FILE_NAME, draft.pipeline.as_str())]

@@ -7,9 +7,9 @@ use clap::{Args, Subcommand};
 use pondrix_api::EnvironmentView;
 use pondrix_core::ProjectName;
 
-use super::removed;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
+use crate::shared::removed;
 use crate::{output, prompt, settings};
 
 /// Environments: where rollouts go.

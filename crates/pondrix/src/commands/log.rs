@@ -9,9 +9,9 @@ use pondrix_core::terminal::final_text;
 use pondrix_core::{RunId, State};
 use serde_json::json;
 
-use super::{run_name, streams};
 use crate::cli::Global;
 use crate::failure::{FAILED, Failure, Outcome};
+use crate::shared::{run_name, streams};
 use crate::{output, settings};
 
 /// Print the log of a run's jobs.

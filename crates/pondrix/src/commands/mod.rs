@@ -1,4 +1,4 @@
-//! One file a command: its arguments, and what it does.
+//! One file a command: its arguments, and what it does. What several of them share is in [`crate::shared`].
 
 pub(crate) mod answer;
 pub(crate) mod artifact;
@@ -7,20 +7,16 @@ pub(crate) mod check;
 pub(crate) mod demo;
 pub(crate) mod draft;
 pub(crate) mod environment;
-pub(crate) mod follow;
 pub(crate) mod image;
-pub(crate) mod inputs;
 pub(crate) mod log;
 pub(crate) mod login;
 pub(crate) mod plan;
 pub(crate) mod pool;
 pub(crate) mod project;
 pub(crate) mod registry;
-pub(crate) mod removed;
 pub(crate) mod rerun;
 pub(crate) mod restore;
 pub(crate) mod retention;
-pub(crate) mod run_name;
 pub(crate) mod runner;
 pub(crate) mod runs;
 pub(crate) mod secret;
@@ -28,7 +24,6 @@ pub(crate) mod serve;
 pub(crate) mod show;
 pub(crate) mod start;
 pub(crate) mod stop;
-mod streams;
 pub(crate) mod token;
 pub(crate) mod try_out;
 pub(crate) mod whoami;

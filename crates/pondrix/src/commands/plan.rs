@@ -9,10 +9,10 @@ use pondrix_api::{PlanView, PlannedJobView};
 use pondrix_core::pipeline::{self, FILE_NAME, StartKind};
 use pondrix_core::plan::{self, Plan as CorePlan, Start};
 
-use super::check;
-use super::inputs::Inputs;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome, USAGE};
+use crate::shared::inputs::Inputs;
+use crate::shared::pipeline_file;
 use crate::{git, output};
 
 /// Show what a start would run, and why.
@@ -50,15 +50,15 @@ fn start_kind(word: &str) -> Result<StartKind, String> {
 
 impl Plan {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
-        let (name, text) = check::text(&self.file)?;
-        let templates = check::templates(global, &text).await;
+        let (name, text) = pipeline_file::text(&self.file)?;
+        let templates = pipeline_file::templates(global, &text).await;
         let pipeline = match pipeline::read_with(&text, &templates) {
             Ok(pipeline) => pipeline,
             Err(faults) => {
                 if global.json {
                     output::json(&PlanView::faulty(faults))?;
                 } else {
-                    check::print_faults(&name, &faults);
+                    pipeline_file::print_faults(&name, &faults);
                 }
                 return Ok(ExitCode::from(USAGE));
             }

@@ -4,9 +4,9 @@ use std::process::ExitCode;
 
 use clap::Args;
 
-use super::{follow, run_name};
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
+use crate::shared::{follow, run_name};
 use crate::{output, settings};
 
 /// Rerun what did not pass in a run, or everything.

@@ -5,14 +5,12 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use pondrix_api::{PauseRequest, RunnerView};
-use pondrix_core::Size;
-use pondrix_image::Platform;
 use pondrix_runner::{FolderTaken, RunnerConfig, ServerAddress};
 
-use super::serve::{log_to_standard_error, usual_slots};
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::own_runners::FOLDER_TAKEN;
+use crate::shared::machine::{Allows, log_to_standard_error, usual_slots};
 use crate::{output, settings, signals};
 
 /// Runners: the machines that do the work.
@@ -52,35 +50,6 @@ pub(crate) struct Remove {
 /// List the runners, and what each is doing.
 #[derive(Debug, Args)]
 pub(crate) struct List {}
-
-/// What jobs may do on a machine, and how much of it images may take.
-#[derive(Clone, Debug, Args)]
-pub(crate) struct Allows {
-    /// Let jobs use the machine's own network (`network "host"`).
-    #[arg(long)]
-    pub(crate) allow_host_network: bool,
-    /// Let jobs that run on the machine (`on-host`) read this folder, besides those of its system; may
-    /// be given more than once.
-    #[arg(long, value_name = "FOLDER")]
-    pub(crate) readable: Vec<PathBuf>,
-    /// Take jobs for this platform too, as in linux/arm64, because the machine has an emulator for its programs
-    /// (binfmt_misc); may be given more than once.
-    #[arg(long, value_name = "PLATFORM")]
-    pub(crate) emulates: Vec<Platform>,
-    /// Keep at most so much of images, layers and the caches that builds mount. What was used least recently
-    /// goes first, and nothing that a running job uses.
-    #[arg(long, value_name = "SIZE", default_value_t = DEFAULT_STORE)]
-    pub(crate) store_limit: Size,
-}
-
-/// How much of images a runner keeps where nothing is said.
-const DEFAULT_STORE: Size = Size::from_bytes(50 << 30);
-
-impl Default for Allows {
-    fn default() -> Self {
-        Self { allow_host_network: false, readable: Vec::new(), emulates: Vec::new(), store_limit: DEFAULT_STORE }
-    }
-}
 
 /// Make this machine a runner: take jobs from a server and do them here, until it is ended.
 #[derive(Debug, Args)]

@@ -9,12 +9,11 @@ use clap::Args;
 use pondrix_server::{Server, ServerConfig};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
-use tracing_subscriber::EnvFilter;
 
-use super::runner::Allows;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::own_runners::OwnRunner;
+use crate::shared::machine::{Allows, log_to_standard_error, usual_slots};
 use crate::{output, signals};
 
 /// Run the server: API, console, watchers of repositories, and a runner of its own.
@@ -47,17 +46,6 @@ pub(crate) struct Serve {
 
 /// How long an own runner goes on without a server.
 const ALONE_FOR: Duration = Duration::from_secs(600);
-
-/// Writes the program's own log to standard error; `PONDRIX_LOG` says how much.
-pub(crate) fn log_to_standard_error() {
-    let filter = EnvFilter::try_from_env("PONDRIX_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).init();
-}
-
-/// As many jobs at once as there are cores.
-pub(crate) fn usual_slots() -> usize {
-    std::thread::available_parallelism().map_or(1, usize::from)
-}
 
 impl Serve {
     pub(crate) async fn run(self, global: &Global) -> Outcome {

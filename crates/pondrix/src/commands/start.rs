@@ -6,10 +6,10 @@ use clap::Args;
 use pondrix_api::StartRequest;
 use pondrix_core::ProjectName;
 
-use super::follow;
-use super::inputs::Inputs;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
+use crate::shared::follow;
+use crate::shared::inputs::Inputs;
 use crate::{output, settings};
 
 /// Start a run by hand: of a branch's newest commit, or of a tag's.

@@ -4,9 +4,9 @@ use std::process::ExitCode;
 
 use clap::Args;
 
-use super::run_name;
 use crate::cli::Global;
 use crate::failure::Outcome;
+use crate::shared::run_name;
 use crate::{output, settings};
 
 /// Stop a run: what runs is ended, what waits never starts.

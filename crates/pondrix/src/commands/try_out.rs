@@ -7,10 +7,10 @@ use clap::Args;
 use pondrix_api::TryRequest;
 use pondrix_core::{Size, Time};
 
-use super::inputs::Inputs;
-use super::{follow, run_name};
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
+use crate::shared::inputs::Inputs;
+use crate::shared::{follow, run_name};
 use crate::{git, output, settings};
 
 /// Run the working folder as it is, uncommitted, on the same runners, and follow it.

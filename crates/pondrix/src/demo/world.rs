@@ -17,9 +17,9 @@ use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
-use crate::commands::runner::Allows;
 use crate::failure::Failure;
 use crate::own_runners::OwnRunner;
+use crate::shared::machine::Allows;
 
 /// Everything, running.
 pub(super) struct World {

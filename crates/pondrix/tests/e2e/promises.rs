@@ -235,3 +235,61 @@ async fn an_artifact_goes_when_its_time_is_over() {
     .await;
     assert_eq!(fetch("book").await.status, 0, "the other stays");
 }
+
+/// A project with an image and a Deployment of it whose containers run a command.
+fn deployment(command: &str) -> String {
+    format!(
+        "apiVersion: apps/v1\nkind: Deployment\nmetadata: {{name: app}}\nspec:\n  replicas: 1\n  selector: {{matchLabels: {{app: app}}}}\n  \
+         template:\n    metadata: {{labels: {{app: app}}}}\n    spec:\n      containers: [{{name: app, image: app, command: [/bin/sh, -c, {command}]}}]\n"
+    )
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_runs_of_a_project_do_not_roll_out_to_one_environment_at_once() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let pipeline = format!(
+        "start commit=\"**\"\nstage \"make\" {{ image \"app\" {{ push \"{REGISTRY}/pond\" {{ tag \"{{run}}\" }} }} }}\n\
+         stage \"staging\" {{ rollout \"app\" {{ to \"staging\"; image \"app\"; manifests \"app.yaml\"; limit time=\"1h\" }} }}\n"
+    );
+    repository.write("pondrix.kdl", &pipeline).unwrap();
+    repository.write("image.recipe", &format!("FROM {REGISTRY}/base/shell:1\n")).unwrap();
+    repository.write("app.yaml", &deployment("'exit 1'")).unwrap();
+    let commit = repository.push("Never ready").unwrap();
+    let first = world.run_of("plant-labels", &commit).await;
+    let rolls = |detail: &pondrix_api::RunDetail| detail.stages[1].jobs[0].state == State::Running;
+    world.until(&first, rolls).await;
+    repository.write("app.yaml", &deployment("'sleep 1000'")).unwrap();
+    let commit = repository.push("Ready").unwrap();
+    let second = world.run_of("plant-labels", &commit).await;
+    let waiting = world.until(&second, |detail| detail.stages[1].jobs[0].reason.is_some()).await;
+    let job = &waiting.stages[1].jobs[0];
+    assert_eq!(job.state, State::Queued);
+    let reason = job.reason.as_deref().unwrap();
+    assert!(reason.contains("staging") && reason.contains(&first.to_string()), "{reason}");
+    assert_eq!(world.pondrix(&["stop", &first.to_string()]).await.status, 0);
+    assert_eq!(world.end_of(&first).await.summary.state, State::Stopped);
+    let (ended, began) = (world.end_of(&first).await, world.passes(&second).await);
+    assert!(began.stages[1].jobs[0].started.unwrap() >= ended.stages[1].jobs[0].ended.unwrap());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_runner_keeps_no_more_images_than_its_limit_and_fetches_again_what_it_let_go() {
+    const LIMIT: u64 = 1 << 20;
+    let mut world = World::new().await;
+    let data = world.folder.path().join("server");
+    let listen = world.url().trim_start_matches("http://").to_owned();
+    world.server.take().unwrap().end();
+    world.server = Some(Server::start_allowing(&data, &listen, &["--store-limit", "1MiB"]));
+    let (repository, run) = world.run_of_pipeline("plant-labels", &one_job("step \"echo hello\"")).await;
+    world.passes(&run).await;
+    let kept = || {
+        let output =
+            std::process::Command::new("du").args(["-sb"]).arg(data.join("runner-1/images/layers")).output().unwrap();
+        String::from_utf8(output.stdout).unwrap().split_whitespace().next().unwrap().parse::<u64>().unwrap()
+    };
+    until("the base image to go", async || (kept() < LIMIT).then_some(())).await;
+    let again = world.run_of("plant-labels", &repository.push("Again").unwrap()).await;
+    world.passes(&again).await;
+    assert_eq!(world.log(&again, "verify/unit").await.lines().last(), Some("hello"));
+}

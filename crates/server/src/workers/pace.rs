@@ -13,7 +13,7 @@ use tokio::time::Instant;
 /// How many looks that nobody asked for go on at once.
 const TURNS: usize = 2;
 /// How many times as long as a look the rest after it is.
-const REST: u32 = 30;
+const REST: u32 = 60;
 /// The longest look that is rested for: what takes longer waits for the network, and costs nothing here.
 const LONGEST: Duration = Duration::from_millis(50);
 /// How long a look may have its turn: one that hangs keeps no other from its own.
@@ -99,9 +99,9 @@ mod tests {
                 done.fetch_add(1, Ordering::Relaxed);
             });
         }
-        tokio::time::sleep(Duration::from_secs(31)).await;
+        tokio::time::sleep(Duration::from_secs(61)).await;
         let done = done.load(Ordering::Relaxed);
-        assert!((190..=210).contains(&done), "{done} looks of 10 ms in 31 s: 2 turns of 310 ms");
+        assert!((190..=210).contains(&done), "{done} looks of 10 ms in 61 s: 2 turns of 610 ms");
         // Who is called for waits for none of them.
         let began = Instant::now();
         pace.turn(Reason::Called, tokio::time::sleep(Duration::from_millis(10))).await;

@@ -9,7 +9,7 @@ use pondrix_core::terminal::final_line;
 use pondrix_core::{RunId, State};
 use tokio::task::JoinSet;
 
-use super::{show, streams};
+use super::{run_view, streams};
 use crate::cli::Global;
 use crate::failure::{FAILED, Failure, Outcome};
 use crate::output;
@@ -33,7 +33,7 @@ pub(crate) async fn run(client: &Client, run: &RunId, global: &Global) -> Outcom
     if global.json {
         output::json(&ended)?
     } else {
-        show::print(client, &ended).await
+        run_view::print(client, &ended).await
     }
     Ok(if ended.summary.state == State::Passed { ExitCode::SUCCESS } else { ExitCode::from(FAILED) })
 }
