@@ -4,7 +4,7 @@ use std::path::Path;
 
 use futures_util::StreamExt;
 use pondrix_core::State;
-use pondrix_standin::garden::VISITOR_DESK;
+use pondrix_standin::garden::{REGISTRY, VISITOR_DESK};
 
 use crate::support::{Said, Server, World, one_job, until};
 
@@ -156,4 +156,27 @@ async fn only_who_has_the_first_token_makes_backups_and_says_what_is_kept_or_rem
         assert!(said.err.contains("only the token that the server printed when it first started"), "{}", said.err);
     }
     assert!(!Path::new(&file).exists());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_longest_names_are_names_of_files_and_hosts_too_and_are_in_a_backup() {
+    let world = World::new().await;
+    let [stage, job, value] = [("s", 63), ("j", 63), ("v", 49)].map(|(letter, count)| letter.repeat(count));
+    let pipeline = format!(
+        "start commit=\"main\"\nstage \"{stage}\" {{\n job \"{job}\" {{\n matrix {{ n \"{value}\" }}\n container \"{REGISTRY}/base/shell:1\"\n \
+         step \"hostname\"\n }}\n}}\n"
+    );
+    let name: &'static str = "p".repeat(63).leak();
+    let (_, run) = world.run_of_pipeline(name, &pipeline).await;
+    world.passes(&run).await;
+    let key = format!("{stage}/{job}:{value}");
+    assert_eq!(world.log(&run, &key).await, format!("{job}\n"), "a host's name has 63 letters");
+    let file = world.folder.path().join("long.backup");
+    let made = world.pondrix(&["backup", file.to_str().unwrap()]).await;
+    assert_eq!(made.status, 0, "{}", made.err);
+    let key_file = world.folder.path().join("server/secrets.key").display().to_string();
+    let restored = world.restore(&file, "restored", &["--key", &key_file]).await;
+    assert_eq!(restored.status, 0, "{}", restored.err);
+    let folder = world.folder.path().join("restored/logs").join(name).join("1");
+    assert_eq!(std::fs::read_dir(folder).unwrap().count(), 1, "its log is there");
 }

@@ -140,8 +140,7 @@ fn prepare(executor: &JobExecutor, work: &StepsWork) -> Result<(Spec, PathBuf), 
         env,
         // The commit's files belong to root inside, whoever the image would run as.
         folder: WORKSPACE.to_owned(),
-        // A job of a matrix has `:` in its name, which no host name may have (RFC 1123, section 2.1).
-        hostname: executor.assignment.job.job().replace(':', "-"),
+        hostname: host_name(executor.assignment.job.job()),
         fresh_tmp: true,
         memory,
         limits: Limits {
@@ -152,6 +151,12 @@ fn prepare(executor: &JobExecutor, work: &StepsWork) -> Result<(Spec, PathBuf), 
         ..Spec::new(root)
     };
     Ok((spec, source))
+}
+
+/// A job's name as that of a host, which has no `:` in it and at most 63 letters (RFC 1123, section 2.1).
+fn host_name(job: &str) -> String {
+    let name = job.replace(':', "-");
+    name[..name.len().min(63)].trim_end_matches(['-', '.']).to_owned()
 }
 
 /// A root file system, what else of the machine is shown in it, and variables.

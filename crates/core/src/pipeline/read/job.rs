@@ -11,6 +11,9 @@ use crate::pipeline::nodes::Line;
 pub(super) const COMMON_WORDS: [&str; 7] = ["after", "when", "unless", "matrix", "retry", "may-fail", "exclusive"];
 /// The words inside a `runner`.
 pub(super) const RUNNER_WORDS: [&str; 1] = ["tool"];
+/// The most that the values of a matrix may add to a job's name: with it, it is still the name of a file and of a tag
+/// (OCI Distribution 1.1, "Pulling manifests": at most 128 letters).
+const LONGEST_SUFFIX: usize = 50;
 /// The most jobs that one matrix makes.
 const MOST_COMBINATIONS: usize = 256;
 const MOST_TRIES: i64 = 10;
@@ -172,6 +175,12 @@ fn matrix(slot: &mut Option<Matrix>, line: Line<'_, '_>) {
     if let Some(twice) = names.windows(2).find(|pair| pair[0] == pair[1]) {
         let message = format!("two jobs of this matrix would be called `{}`", twice[0].trim_start_matches(':'));
         line.fault(line.span(), message, "choose values that differ in their letters and digits");
+    }
+    if let Some(long) = names.iter().find(|suffix| suffix.len() > LONGEST_SUFFIX) {
+        let message = format!("the values `{}` are too long for the name of a job", long.trim_start_matches(':'));
+        let help =
+            format!("choose values that have at most {LONGEST_SUFFIX} letters together, with a colon before each");
+        line.fault(line.span(), message, help);
     }
     once(slot, &line, Some(matrix));
     line.end(false);

@@ -72,6 +72,10 @@ fn what_words_do_not_allow_is_a_fault_where_it_stands() {
         ("when result=\"broken\"", "5:7 `broken` is not a result of what came before"),
         ("unless result=\"failed\"", "5:9 `unless` has no `result`"),
         ("matrix { base \"a\" \"a\"; }", "5:20 `a` stands twice"),
+        (
+            "matrix { base \"a12345678901234567890123456\"; size \"b12345678901234567890123456\"; }",
+            "5:2 the values `a12345678901234567890123456:b12345678901234567890123456` are too long for the name of a job",
+        ),
         ("matrix { base \"a b\" \"a-b\"; }", "5:2 two jobs of this matrix would be called `a-b`"),
         ("matrix { base \"a\"; without base=\"b\"; }", "5:29 `base` has no value `b`"),
         ("matrix { base \"a\"; without bsae=\"a\"; }", "5:29 the matrix has no `bsae`"),
