@@ -31,7 +31,7 @@ impl Queries {
     /// Whether there was such a run, which was not kept.
     pub(crate) async fn was_removed(&self, run: &RunId) -> Result<bool, StoreError> {
         let run = run.clone();
-        self.records.read(move |c| store::was_removed(c, &run)).await
+        self.records.read(move |records| store::was_removed(records, &run)).await
     }
 
     /// The newest event, and the runs that changed after one. Nothing has changed after none.

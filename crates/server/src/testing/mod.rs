@@ -7,6 +7,7 @@ mod ports;
 mod random;
 mod runner;
 mod simulation;
+mod together;
 mod world;
 
 use std::collections::BTreeMap;

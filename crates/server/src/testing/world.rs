@@ -1,6 +1,6 @@
 //! One server after the other on the same records, with everything around it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, VecDeque};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex};
@@ -55,6 +55,8 @@ pub(crate) struct World {
     jump: Arc<AtomicI64>,
     /// How often in a hundred times a write fails, and how often it is stored and not heard of.
     trouble: Arc<Mutex<(u64, u64)>>,
+    /// What happens to the next writes, whatever the chances.
+    scripted: Arc<Mutex<VecDeque<Fate>>>,
     running: Arc<Mutex<Option<Running>>>,
     is_over: Arc<AtomicBool>,
 }
@@ -65,7 +67,12 @@ impl World {
         let random = Random::new(seed);
         let trouble: Arc<Mutex<(u64, u64)>> = Arc::default();
         let (chances, chance) = (Arc::clone(&trouble), random.clone());
+        let scripted: Arc<Mutex<VecDeque<Fate>>> = Arc::default();
+        let next = Arc::clone(&scripted);
         let store = Store::scripted(move || {
+            if let Some(fate) = next.lock().unwrap().pop_front() {
+                return fate;
+            }
             let (fails, unheard) = *chances.lock().unwrap();
             if fails + unheard == 0 {
                 return Fate::Stored;
@@ -106,6 +113,7 @@ impl World {
             clock,
             jump,
             trouble,
+            scripted,
             running: Arc::default(),
             is_over: Arc::default(),
         }
@@ -154,6 +162,11 @@ impl World {
     /// How often in a hundred times a write fails, and how often it is stored and not heard of.
     pub(crate) fn trouble_of_records(&self, fails: u64, unheard: u64) {
         *self.trouble.lock().unwrap() = (fails, unheard);
+    }
+
+    /// What happens to the writes that come next.
+    pub(crate) fn next_writes(&self, fates: impl IntoIterator<Item = Fate>) {
+        self.scripted.lock().unwrap().extend(fates);
     }
 
     /// People's clocks are set to another time.
