@@ -16,7 +16,7 @@ use crate::off_thread::off_thread;
 use crate::store::ImageBody;
 
 /// The most images that one answer has.
-const MOST: usize = 200;
+const MOST: usize = 100;
 /// The most changes of tags that one answer has.
 const MOST_CHANGES: usize = 50;
 /// The most files of a difference that one answer has.
