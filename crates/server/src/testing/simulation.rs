@@ -208,9 +208,11 @@ impl Day {
         let name = id.clone();
         let read = move |c: &rusqlite::Connection| {
             let row = store::id_of(c, &name)?.expect("it is listed");
-            Ok((store::by_id(c, row)?.expect("it is there"), store::events(c, row)?))
+            let leases = store::leases(c)?.into_iter().filter(|lease| lease.run == name);
+            let leases: BTreeMap<_, _> = leases.map(|lease| (lease.job, lease.number)).collect();
+            Ok((store::by_id(c, row)?.expect("it is there"), store::events(c, row)?, leases))
         };
-        let (row, events) = self.world.records().read(read).await.unwrap();
+        let (row, events, leases) = self.world.records().read(read).await.unwrap();
         let mut run = Run::new(&row.plan);
         for stored in &events {
             if let Event::Answered { stage, by, .. } = &stored.event
@@ -235,6 +237,7 @@ impl Day {
             && !state.is_in_doubt()
         {
             assert_eq!(*state.run, run, "{id}: memory and records differ");
+            assert_eq!(state.leases, leases, "{id}: memory and records differ over who has which job");
         }
         for stage in run.stages.iter().filter(|stage| stage.state == State::Waiting) {
             let asked = (id.clone(), stage.name.clone());
