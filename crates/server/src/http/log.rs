@@ -1,6 +1,7 @@
 //! Logs.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
 use axum::body::Body;
@@ -77,12 +78,32 @@ pub(super) async fn whole(
     Ok(([(CONTENT_TYPE, "text/plain; charset=utf-8")], Body::from_stream(chunks)).into_response())
 }
 
-/// How many followers are read for at once: however many there are, whoever writes finds the machine free.
+/// How many followers are read for at once.
 static READING: Semaphore = Semaphore::const_new(2);
-
+/// How many followers there are.
+static FOLLOWERS: AtomicU32 = AtomicU32::new(0);
 /// How long a follower who has all of a log rests before it is told more: of a log that grows fast it is told in large
 /// pieces, and not each time that it grows.
 const FOLLOWER_REST: Duration = Duration::from_millis(50);
+/// How long each rests after a piece for each follower that there is: all of them together take a small part of the
+/// machine, however many they are, and whoever writes finds it free.
+const REST_PER_FOLLOWER: Duration = Duration::from_millis(2);
+
+/// One of those who follow, for as long as it is there.
+struct Counted;
+
+impl Counted {
+    fn new() -> Self {
+        FOLLOWERS.fetch_add(1, Ordering::Relaxed);
+        Self
+    }
+}
+
+impl Drop for Counted {
+    fn drop(&mut self) {
+        FOLLOWERS.fetch_sub(1, Ordering::Relaxed);
+    }
+}
 
 struct Follower {
     app: Arc<App>,
@@ -93,6 +114,7 @@ struct Follower {
     /// Not before this moment is it told more.
     not_before: Option<Instant>,
     done: bool,
+    _counted: Counted,
 }
 
 impl Follower {
@@ -122,7 +144,9 @@ impl Follower {
             let whole = whole_text(&bytes, state.is_over());
             if whole > 0 {
                 self.offset += whole as u64;
-                self.not_before = (self.offset == self.log.length()).then(|| Instant::now() + FOLLOWER_REST);
+                let has_all = self.offset == self.log.length();
+                let fair = REST_PER_FOLLOWER * FOLLOWERS.load(Ordering::Relaxed);
+                self.not_before = Some(Instant::now() + if has_all { fair.max(FOLLOWER_REST) } else { fair });
                 let text = String::from_utf8_lossy(&bytes[..whole]).into_owned();
                 return Some(Item::new("log", self.offset, &LogText { text }));
             }
@@ -182,7 +206,7 @@ pub(super) async fn texts(
     offset: u64,
 ) -> Result<impl Stream<Item = Item> + Send + use<>, ApiError> {
     let (live, key, log) = find(&app, project, number, job).await?;
-    let follower = Follower { app, live, key, log, offset, not_before: None, done: false };
+    let follower = Follower { app, live, key, log, offset, not_before: None, done: false, _counted: Counted::new() };
     Ok(stream::unfold(follower, |mut follower| async move { Some((follower.next().await?, follower)) }))
 }
 
