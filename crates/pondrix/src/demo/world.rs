@@ -66,7 +66,7 @@ impl World {
         tasks.push(tokio::spawn(async move { drop(serving.await) }));
 
         let data = folder.join("server");
-        let look_every = Duration::from_secs(if story { 2 } else { 30 });
+        let look_every = if story { Duration::from_millis(500) } else { Duration::from_secs(30) };
         let config = ServerConfig { data: data.clone(), look_every, public_url: None, try_limit: 64 << 20 };
         let (server, tokens) = Server::open(config).await?;
         let (listener, address) = listen().await?;

@@ -105,6 +105,28 @@ fn an_approval_that_nobody_answers_in_time_lapses_and_no_sooner() {
 }
 
 #[test]
+fn a_repository_whose_hook_comes_no_more_is_looked_at_as_often_as_one_without() {
+    in_scripted_time(async {
+        let world = world().await;
+        let pipeline = r#"start commit="**"; stage "one" { job "a" { on-host; step "a" } }"#;
+        // The hook comes, and then no more.
+        push(&world, pipeline);
+        world.until("pond#1", |_, run| run.state == State::Passed).await;
+        let mut waited = Vec::new();
+        for number in 2..=3 {
+            let since = tokio::time::Instant::now();
+            world.repository.commit("main", &[("pondrix.kdl", pipeline), ("bed", &number.to_string())]);
+            let run = format!("pond#{number}");
+            world.until(&run, |_, run| run.state == State::Passed).await;
+            waited.push(since.elapsed().as_secs());
+        }
+        assert!(waited[0] > 30 && waited[0] < 100, "five times as seldom: {waited:?} s");
+        assert!(waited[1] < 30, "as often as others: {waited:?} s");
+        world.end();
+    });
+}
+
+#[test]
 fn a_rollout_that_breaks_ends_its_job_with_an_id_and_holds_nothing_any_more() {
     in_scripted_time(async {
         let world = world().await;

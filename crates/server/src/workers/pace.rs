@@ -51,7 +51,7 @@ impl Pace {
     }
 
     /// Looks when it is time to.
-    pub(super) async fn turn(&self, reason: Reason, look: impl Future<Output = ()>) {
+    pub(super) async fn turn<T>(&self, reason: Reason, look: impl Future<Output = T>) -> T {
         let turns = match reason {
             Reason::Start => &self.start,
             Reason::Called => &self.called,
@@ -61,15 +61,15 @@ impl Pace {
         let turn = turns.acquire().await;
         let began = Instant::now();
         let mut look = std::pin::pin!(look);
-        if tokio::time::timeout(TURN, &mut look).await.is_err() {
+        let Ok(looked) = tokio::time::timeout(TURN, &mut look).await else {
             // It waits for another machine: nobody else waits for that.
             drop(turn);
-            look.await;
-            return;
-        }
+            return look.await;
+        };
         if reason == Reason::Time {
             tokio::time::sleep(began.elapsed().min(LONGEST) * REST).await;
         }
+        looked
     }
 }
 
@@ -114,7 +114,7 @@ mod tests {
         for reason in [Reason::Start, Reason::Time, Reason::Called] {
             for _ in 0..CALLED {
                 let pace = Arc::clone(&pace);
-                tokio::spawn(async move { pace.turn(reason, std::future::pending()).await });
+                tokio::spawn(async move { pace.turn(reason, std::future::pending::<()>()).await });
             }
             tokio::task::yield_now().await;
             let began = Instant::now();

@@ -74,7 +74,9 @@ impl Watcher {
             async move {
                 let (mut reason, mut is_hooked) = (Reason::Start, false);
                 loop {
-                    watcher.pace.turn(reason, watcher.look(&project)).await;
+                    let has_changed = watcher.pace.turn(reason, watcher.look(&project)).await;
+                    // A commit came, and no hook told of it: whatever called before is not to be relied on.
+                    is_hooked &= !(has_changed && reason == Reason::Time);
                     let pause = pace::pause(watcher.every, project.id, is_hooked);
                     reason = match tokio::time::timeout(pause, wake.notified()).await {
                         Ok(()) => Reason::Called,
@@ -107,9 +109,10 @@ impl Watcher {
         }
     }
 
-    /// Looks, and keeps what was found or why nothing was.
-    pub(crate) async fn look(&self, project: &Project) {
-        let (note, faulty) = match self.look_inner(project).await {
+    /// Looks, and keeps what was found or why nothing was; says whether there was anything new.
+    pub(crate) async fn look(&self, project: &Project) -> bool {
+        let mut has_changed = false;
+        let (note, faulty) = match self.look_inner(project, &mut has_changed).await {
             Ok(note) => (note, false),
             Err(error) => {
                 warn!(project = %project.name, %error, "the repository could not be looked at");
@@ -132,9 +135,10 @@ impl Watcher {
         if let Err(error) = kept {
             warn!(project = %project.name, %error, "what was seen could not be kept");
         }
+        has_changed
     }
 
-    async fn look_inner(&self, project: &Project) -> Result<Option<String>, StartError> {
+    async fn look_inner(&self, project: &Project, has_changed: &mut bool) -> Result<Option<String>, StartError> {
         let repository = self.engine.repository(project);
         let there = repository.refs().await?;
         let (id, now) = (project.id, self.engine.clock.now());
@@ -143,6 +147,7 @@ impl Watcher {
         if there == known {
             return Ok(None);
         }
+        *has_changed = true;
         self.engine.fetch(project).await?;
         if !seen_before {
             // What was there before the project was known starts nothing.
