@@ -106,13 +106,34 @@ async fn measure(named: &[String]) {
     std::fs::write(folder.join("summary.json"), serde_json::to_vec_pretty(&summary).unwrap()).unwrap();
 }
 
+/// How long each part of a run of one job took, in milliseconds.
+struct Parts {
+    preflight: u64,
+    taken: u64,
+    prepared: u64,
+    ended: u64,
+}
+
+impl Parts {
+    fn of(run: &pondrix_api::RunDetail) -> Self {
+        let job = &run.stages[0].jobs[0];
+        let took = |from: Option<Time>, to: Option<Time>| from.zip(to).map_or(0, |(from, to)| to.since(from));
+        Self {
+            preflight: took(Some(run.summary.created), job.queued),
+            taken: took(job.queued, job.started),
+            prepared: took(job.started, job.steps[0].started),
+            ended: took(job.steps[0].started, job.steps[0].ended),
+        }
+    }
+}
+
 async fn runs() -> Vec<serde_json::Value> {
     let world = World::new().await;
     let (repository, run) = world.run_of_pipeline("plant-labels", &one_job("step \"echo hello\"")).await;
     world.passes(&run).await;
     let layer = endurance::layer_of(&world);
     let bare_folder = tempfile::tempdir().unwrap();
-    let (mut ours, mut bare) = (Vec::new(), Vec::new());
+    let (mut ours, mut bare, mut parts) = (Vec::new(), Vec::new(), Vec::new());
     for round in 0..ROUNDS {
         // Told of at once: a question now and then would be measured too.
         let mut changes = std::pin::pin!(world.client.follow_runs("").await.unwrap());
@@ -128,9 +149,21 @@ async fn runs() -> Vec<serde_json::Value> {
         let mut stream = std::pin::pin!(world.client.follow_log(&run, "verify/unit", 0).await.unwrap());
         assert_eq!(stream.next().await.unwrap().unwrap().kind, "log");
         ours.push(since.elapsed());
-        world.passes(&run).await;
+        parts.push(Parts::of(&world.passes(&run).await));
         bare.push(by_hand(&repository, bare_folder.path(), &layer, round));
     }
+    let middle = |of: &dyn Fn(&Parts) -> u64| {
+        let mut all: Vec<_> = parts.iter().map(of).collect();
+        all.sort_unstable();
+        all[all.len() / 2]
+    };
+    println!(
+        "  of that, in ms: preflight {}, until a runner has it {}, its files and its place {}, entering and its end {}",
+        middle(&|parts| parts.preflight),
+        middle(&|parts| parts.taken),
+        middle(&|parts| parts.prepared),
+        middle(&|parts| parts.ended)
+    );
     let mut summary = vec![measure_of("push to first log line", "ms", median(ours), median(bare), 1.5)];
     summary.push(many_jobs(&world, &layer).await);
     summary.push(check_of_a_long_file());

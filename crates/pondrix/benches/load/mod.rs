@@ -140,6 +140,7 @@ async fn server() -> Vec<Value> {
     }
     let token = std::fs::read_to_string(data.join("runner.token")).unwrap();
     let url = world.url().to_owned();
+    let address = url.clone();
     let process = world.server.as_ref().unwrap().child.id();
     let (before, since) = (processor(process), Instant::now());
     let runners = (0..RUNNERS).map(|at| {
@@ -179,6 +180,15 @@ async fn server() -> Vec<Value> {
         p99(&mut times).as_secs_f64() * 1e3
     );
     let each = (processor(process) - before) / taken;
+    // And as they ask in the life of a server: one, and a moment later another.
+    let one = RunnerClient::new(move || address.clone(), &token);
+    let mut alone = Vec::new();
+    for at in 0..RUNNERS {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+        let since = Instant::now();
+        assert!(one.take(&TakeRequest { runner: format!("bench-{at}") }).await.unwrap().is_some());
+        alone.push(since.elapsed());
+    }
     let mut shown = Vec::new();
     for _ in 0..20 {
         let since = Instant::now();
@@ -193,6 +203,11 @@ async fn server() -> Vec<Value> {
             "processor time of the server to give a job of a run of 5,000 to a runner",
             each,
             Duration::from_millis(1),
+        ),
+        limit_of(
+            "a take over HTTP of a run of 5,000 jobs, the 99th of a hundred",
+            p99(&mut alone),
+            Duration::from_millis(2),
         ),
         limit_of("show of a run of 5,000 jobs", super::median(shown), Duration::from_millis(50)),
     ]
