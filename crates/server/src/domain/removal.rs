@@ -50,7 +50,8 @@ fn all_outside(
 
 impl Engine {
     /// Removes a project with everything of it: from now on nobody sees it, its runs are stopped, and when they have
-    /// ended all of it goes. `unwatch` has its repository looked at no more; it is called when they may. What was begun is ended even when whoever asked stops waiting, or the server ends.
+    /// ended all of it goes. `unwatch` has its repository looked at no more; it is called when they may. What was begun
+    /// is ended even when whoever asked stops waiting, or the server ends.
     ///
     /// # Errors
     /// When the records cannot be read or written, or its folders not removed.

@@ -128,7 +128,10 @@ impl Follower {
             return None;
         }
         if let Some(moment) = self.not_before.take() {
-            tokio::time::sleep_until(moment).await;
+            tokio::select! {
+                () = tokio::time::sleep_until(moment) => {}
+                () = self.app.shutdown.cancelled() => return None,
+            }
         }
         let mut growth = self.log.watch();
         let mut changes = self.live.watch();
