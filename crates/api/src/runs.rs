@@ -316,7 +316,7 @@ pub struct StreamEvent {
     pub id: String,
     /// Its data, as in the stream alone.
     #[schema(value_type = Object)]
-    pub data: serde_json::Value,
+    pub data: Box<serde_json::value::RawValue>,
 }
 
 /// A change of a run, as an event of a stream. The stream's event ids can be resumed from.

@@ -13,6 +13,7 @@ pub mod mask;
 pub mod pipeline;
 pub mod plan;
 pub mod queue;
+mod recent;
 pub mod retention;
 pub mod rollout;
 pub mod run;
@@ -26,6 +27,7 @@ pub mod work;
 
 pub use duration::{Duration, DurationError};
 pub use id::{JobKey, NameError, ProjectName, RunId};
+pub use recent::Recent;
 pub use schedule::{Schedule, ScheduleError};
 pub use size::{Size, SizeError};
 pub use state::State;

@@ -7,16 +7,20 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
-use pondrix_core::ProjectName;
+use pondrix_core::{ProjectName, Recent};
 use pondrix_image::Store;
 use pondrix_sandbox::IdMap;
 use rustix::fs::{FlockOperation, flock};
+use tokio::sync::Notify;
 
 use crate::contents::Contents;
 use crate::sources::Sources;
 
 /// How long the build caches of a project are new.
 const NEW_CACHE: Duration = Duration::from_secs(3600);
+
+/// How many archives of commits' files are kept in memory.
+const ARCHIVES_KEPT: usize = 8;
 
 /// Another runner works in this folder.
 #[derive(Debug, thiserror::Error)]
@@ -30,6 +34,10 @@ pub(crate) struct Folder {
     pub(crate) store: Store,
     pub(crate) contents: Contents,
     pub(crate) sources: Sources,
+    /// The files of commits that jobs asked for lately, as archives: the jobs of a run ask for the same one.
+    pub(crate) archives: Arc<Recent<Arc<[u8]>>>,
+    /// Told when a job has left something in the store.
+    pub(crate) crowded: Arc<Notify>,
     /// Locked for as long as this process lives.
     _lock: Arc<File>,
 }
@@ -54,7 +62,8 @@ impl Folder {
         let store = Store::open(&path.join("images"), ids)?;
         let contents = Contents::open(path.join("files"), ids).with_context(told)?;
         let sources = Sources::open(path.join("sources")).with_context(told)?;
-        Ok(Self { path, store, contents, sources, _lock: Arc::new(lock) })
+        let archives = Arc::new(Recent::new(ARCHIVES_KEPT));
+        Ok(Self { path, store, contents, sources, archives, crowded: Arc::default(), _lock: Arc::new(lock) })
     }
 
     /// The folder of the caches that builds of all images mount: a folder for each project.
@@ -83,6 +92,11 @@ impl Folder {
             }
         }
         Ok(())
+    }
+
+    /// The folder of what all sandboxes share.
+    pub(crate) fn frame(&self) -> PathBuf {
+        self.path.join("frame")
     }
 
     /// A place for one job; removed when dropped.

@@ -7,11 +7,10 @@ use futures_util::FutureExt;
 use futures_util::future::FusedFuture;
 use pondrix_api::{Assignment, ClientError, JobReport, RunnerClient};
 use pondrix_sandbox::Launcher;
-use tempfile::TempDir;
 use tokio::runtime::Handle;
 use tokio::sync::{oneshot, watch};
 use tokio_util::sync::CancellationToken;
-use tracing::{info, warn};
+use tracing::warn;
 
 use crate::config::RunnerConfig;
 use crate::contact::{Contact, Ending};
@@ -22,6 +21,8 @@ use crate::reports::{self, Reports};
 
 /// How long to wait before asking a server again that did not answer.
 const PAUSE: Duration = Duration::from_millis(200);
+/// How long after it was taken a job first asks for orders. Taking it was a sign of life, and many are over by then.
+const FIRST_BEAT: Duration = Duration::from_millis(100);
 /// The longest that a sign of life may be on its way; the server keeps it for 5 s.
 const BEAT_TIME: Duration = Duration::from_secs(10);
 
@@ -120,8 +121,10 @@ impl JobContext {
             }
             reports.send(Self::ended(end));
             drop(reports);
-            self.clear_up(scratch);
+            // Nobody need wait for it.
+            tokio::task::spawn_blocking(move || drop(scratch));
             drop(in_use);
+            self.folder.crowded.notify_one();
         };
         tokio::select! {
             (all, ()) = async { tokio::join!(deliver_reports, deliver) } => {
@@ -133,20 +136,6 @@ impl JobContext {
         }
     }
 
-    /// Removes what the job leaves, and images that were not used for long where there are too many; nobody need wait
-    /// for it.
-    fn clear_up(&self, scratch: Option<TempDir>) {
-        let (folder, limit) = (self.folder.clone(), self.config.store_limit);
-        tokio::task::spawn_blocking(move || {
-            drop(scratch);
-            match folder.store.free_space(limit, &folder.all_build_caches()) {
-                Ok(freed) if freed.count > 0 => info!(freed.count, freed.bytes, "made room among the images"),
-                Ok(_) => {}
-                Err(error) => warn!(%error, "the size of the images could not be told"),
-            }
-        });
-    }
-
     fn ended(end: End) -> JobReport {
         JobReport::Ended { outcome: end.outcome, reason: end.reason }
     }
@@ -154,6 +143,7 @@ impl JobContext {
     /// Signs of life, and orders. Never ends; only the job's delivery does.
     async fn listen(&self, shutdown: &CancellationToken) {
         let beats = async {
+            tokio::time::sleep(FIRST_BEAT).await;
             loop {
                 let beat = tokio::time::timeout(BEAT_TIME, self.contact.ask_once(self.client.beat(&self.assignment)));
                 match beat.await {

@@ -46,6 +46,7 @@ const INTRODUCE_YOURSELF: u16 = 409;
 pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::Result<()> {
     let launcher = Launcher::new();
     let folder = Folder::open(&config.data, launcher.ids())?;
+    let launcher = launcher.sharing(folder.frame())?;
     let check = folder.scratch()?;
     check_machine(&launcher, check.path()).map_err(|words| anyhow::anyhow!("this machine cannot run jobs: {words}"))?;
     drop(check);
@@ -76,9 +77,12 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
         slots.spawn(async move { slot_loop(slot, &client, &hello, &config, &folder, &launcher, &shutdown).await });
     }
     info!(name = config.name, slots = config.slots, "ready for jobs");
-    let upkeep = tokio::spawn(upkeep::keep_up(client, folder));
+    let upkeep = [
+        tokio::spawn(upkeep::keep_small(folder.clone(), config.store_limit)),
+        tokio::spawn(upkeep::keep_up(client, folder)),
+    ];
     while slots.join_next().await.is_some() {}
-    upkeep.abort();
+    upkeep.iter().for_each(tokio::task::JoinHandle::abort);
     Ok(())
 }
 

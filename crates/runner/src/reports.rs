@@ -1,5 +1,7 @@
 //! Reports, delivered in order, each until the server has it.
 
+use std::time::Duration;
+
 use pondrix_api::{Assignment, JobReport, RunnerClient};
 use tokio::sync::mpsc;
 use tracing::warn;
@@ -8,6 +10,9 @@ use crate::contact::Contact;
 
 /// The most reports that are sent together: what comes while others are on their way waits for the next of them.
 const MOST_TOGETHER: usize = 32;
+
+/// How long the end of a step waits for what comes with it.
+const COMPANY: Duration = Duration::from_millis(5);
 
 /// Takes reports; they are delivered by [`deliver`].
 #[derive(Clone, Debug)]
@@ -38,6 +43,12 @@ pub(crate) async fn deliver(
         while together.len() < MOST_TOGETHER
             && !matches!(together.last(), Some(JobReport::Result { .. }))
             && let Ok(next) = reports.try_recv()
+        {
+            together.push(next);
+        }
+        // What a step's end brings with it, the next one or the end of the job, mostly comes in a moment.
+        if matches!(together.last(), Some(JobReport::StepEnded { .. }))
+            && let Ok(Some(next)) = tokio::time::timeout(COMPANY, reports.recv()).await
         {
             together.push(next);
         }

@@ -10,6 +10,8 @@ use crate::folder::Folder;
 
 /// How often is looked.
 const PAUSE: Duration = Duration::from_secs(600);
+/// How long the images are not looked at again after they were.
+const BETWEEN_LOOKS: Duration = Duration::from_secs(1);
 /// How long records of what instructions made stay, and lists of layers' files, that nobody asks for.
 const RECORDS_UNUSED_FOR: Duration = Duration::from_secs(30 * 86_400);
 
@@ -24,6 +26,24 @@ pub(crate) async fn keep_up(client: RunnerClient, folder: Folder) {
             Err(error) => info!(%error, "the server did not say which projects there are; asked again"),
         }
         tokio::time::sleep(PAUSE).await;
+    }
+}
+
+/// Makes room among the images, where there are too many, each time that jobs have left something.
+pub(crate) async fn keep_small(folder: Folder, limit: u64) {
+    loop {
+        folder.crowded.notified().await;
+        let looking = folder.clone();
+        let freed =
+            tokio::task::spawn_blocking(move || looking.store.free_space(limit, &looking.all_build_caches())).await;
+        match freed {
+            Ok(Ok(freed)) if freed.count > 0 => info!(freed.count, freed.bytes, "made room among the images"),
+            Ok(Ok(_)) => {}
+            Ok(Err(error)) => warn!(%error, "the size of the images could not be told"),
+            Err(error) => warn!(%error, "making room among the images broke"),
+        }
+        // Looking at all of it costs something, and many jobs end together.
+        tokio::time::sleep(BETWEEN_LOOKS).await;
     }
 }
 

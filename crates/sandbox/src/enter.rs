@@ -23,6 +23,8 @@ pub const ENTER_WORD: &str = "--enter-sandbox";
 #[derive(serde::Serialize, serde::Deserialize)]
 pub(crate) struct Entrance {
     pub(crate) what: What,
+    /// The folder of the skeleton and of where the root is mounted; empty where there is no root.
+    pub(crate) frame: PathBuf,
     pub(crate) ids: IdMap,
     /// The files that this process writes its number into, to be under limits with all that it starts.
     pub(crate) doors: Vec<PathBuf>,

@@ -52,9 +52,11 @@ pub(crate) fn main(entrance: Entrance, mut mapped: impl Read, control: &OwnedFd)
         What::Hold => hold(control),
         What::Run(spec) => {
             let own_network = spec.network == Network::Loopback;
-            surround(spec, is_range, own_network).and_then(|()| run(spec, is_range, control))
+            surround(spec, &entrance.frame, is_range, own_network).and_then(|()| run(spec, is_range, control))
         }
-        What::Join(spec) => surround(spec, is_range, false).and_then(|()| run(spec, is_range, control)),
+        What::Join(spec) => {
+            surround(spec, &entrance.frame, is_range, false).and_then(|()| run(spec, is_range, control))
+        }
     };
     let exit = end.unwrap_or_else(|error| Exit::Failed(error.to_string()));
     let _ = wire::send(control, &Word::Ended(exit), None);
@@ -69,8 +71,8 @@ fn hold(control: &OwnedFd) -> Result<Exit, SetupError> {
 }
 
 /// Namespaces are there; makes everything else that the command shall see.
-fn surround(spec: &Spec, range: bool, own_network: bool) -> Result<(), SetupError> {
-    let opened = Opened::new(spec)?;
+fn surround(spec: &Spec, frame: &Path, range: bool, own_network: bool) -> Result<(), SetupError> {
+    let opened = Opened::new(spec, frame)?;
     if range {
         told(rustix::thread::set_thread_groups(&[]), "leave the machine's groups")?;
     }

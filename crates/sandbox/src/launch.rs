@@ -15,7 +15,7 @@ use crate::IdMap;
 use crate::cgroup::Group;
 use crate::enter::{ENTER_WORD, Entrance, What};
 use crate::error::MachineError;
-use crate::spec::{Exit, Rootfs, Spec};
+use crate::spec::{Exit, Rootfs, Spec, make_frame};
 use crate::wire::{self, Order, Word};
 
 /// Starts sandboxes.
@@ -23,6 +23,7 @@ use crate::wire::{self, Order, Word};
 pub struct Launcher {
     helper: PathBuf,
     ids: IdMap,
+    frame: Option<PathBuf>,
 }
 
 /// Why a sandbox was not started.
@@ -63,7 +64,17 @@ impl Launcher {
     /// A launcher with another program as its helper.
     #[must_use]
     pub fn with_helper(helper: impl Into<PathBuf>) -> Self {
-        Self { helper: helper.into(), ids: IdMap::for_this_process() }
+        Self { helper: helper.into(), ids: IdMap::for_this_process(), frame: None }
+    }
+
+    /// The same, whose sandboxes share what every root needs and no command changes, so that it need not be made and
+    /// removed for each: a folder on the file system of their layers, made where it is not there.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn sharing(self, frame: PathBuf) -> io::Result<Self> {
+        make_frame(&frame, self.ids)?;
+        Ok(Self { frame: Some(frame), ..self })
     }
 
     /// The ids that its sandboxes use.
@@ -88,9 +99,13 @@ impl Launcher {
         output: OwnedFd,
         namespaces: &[BorrowedFd<'_>],
     ) -> Result<Running, StartError> {
-        spec.root.prepare(self.ids).map_err(told("make the folders of the root file system"))?;
+        // A root with mount points of its own has them in a skeleton of its own.
+        let frame = self.frame.as_ref().filter(|_| spec.root.mount_points.is_empty());
+        let prepared = if frame.is_some() { spec.root.prepare_changes(self.ids) } else { spec.root.prepare(self.ids) };
+        prepared.map_err(told("make the folders of the root file system"))?;
+        let frame = frame.unwrap_or(&spec.root.folder);
         let group = Group::new(&spec.limits).map_err(|words| told("limit the command")(io::Error::other(words)))?;
-        let begun = self.begin(what, group.as_ref(), output)?;
+        let begun = self.begin(what, Some(frame), group.as_ref(), output)?;
         for namespace in namespaces {
             wire::send(&begun.control, &(), Some(*namespace))
                 .map_err(|errno| told("name the network")(errno.into()))?;
@@ -99,12 +114,18 @@ impl Launcher {
     }
 
     /// Starts the helper and tells it what is wanted.
-    pub(crate) fn begin(&self, what: What, group: Option<&Group>, output: OwnedFd) -> Result<Begun, StartError> {
+    pub(crate) fn begin(
+        &self,
+        what: What,
+        frame: Option<&PathBuf>,
+        group: Option<&Group>,
+        output: OwnedFd,
+    ) -> Result<Begun, StartError> {
         let doors = group.map(Group::doors).unwrap_or_default();
         let (ours, theirs) = socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None)
             .map_err(|errno| told("make a pair of sockets")(errno.into()))?;
-        let entrance =
-            entrance_file(&Entrance { what, ids: self.ids, doors }).map_err(told("write down what to run"))?;
+        let entrance = Entrance { what, frame: frame.cloned().unwrap_or_default(), ids: self.ids, doors };
+        let entrance = entrance_file(&entrance).map_err(told("write down what to run"))?;
         let errors = output.try_clone().map_err(told("share the output"))?;
         let helper = Command::new(&self.helper)
             .arg(ENTER_WORD)

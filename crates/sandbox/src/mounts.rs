@@ -22,6 +22,7 @@ const DEVICES: [&str; 6] = ["null", "zero", "full", "random", "urandom", "tty"];
 /// closed to everybody else.
 pub(crate) struct Opened {
     folder: OwnedFd,
+    frame: OwnedFd,
     layers: Vec<OwnedFd>,
     binds: Vec<OwnedFd>,
     views: Vec<Seen>,
@@ -53,9 +54,10 @@ fn path_only(path: &Path) -> Result<OwnedFd, SetupError> {
 }
 
 impl Opened {
-    pub(crate) fn new(spec: &Spec) -> Result<Self, SetupError> {
+    pub(crate) fn new(spec: &Spec, frame: &Path) -> Result<Self, SetupError> {
         Ok(Self {
             folder: path_only(&spec.root.folder)?,
+            frame: path_only(frame)?,
             layers: spec.root.layers.iter().map(|layer| path_only(layer)).collect::<Result<_, _>>()?,
             binds: spec.binds.iter().map(|bind| path_only(&bind.from)).collect::<Result<_, _>>()?,
             views: spec.views.iter().map(Seen::new).collect::<Result<_, _>>()?,
@@ -74,8 +76,9 @@ impl Opened {
         )?;
         let machine_root = told(path_only(Path::new("/")), "open the machine's root")?;
         told(fchdir(&self.folder), "enter the folder of the root file system")?;
-        self.mount_overlay()?;
-        told(rustix::process::chdir("merged"), "enter the root file system")?;
+        let merged = format!("/proc/self/fd/{}/merged", self.frame.as_raw_fd());
+        self.mount_overlay(&merged)?;
+        told(rustix::process::chdir(&merged), "enter the root file system")?;
         told(pivot_root(".", "."), "change the root file system")?;
         // From here on, absolute paths and links in them mean the new root. The machine's root is
         // still reachable under this process's descriptors until it is unmounted below.
@@ -101,14 +104,15 @@ impl Opened {
 
     /// Layers under the skeleton's mount points and over them the folder that takes the changes.
     /// `userxattr` lets an ordinary user's overlay mark opaque folders (overlayfs, "User xattr").
-    fn mount_overlay(&self) -> Result<(), SetupError> {
+    fn mount_overlay(&self, merged: &str) -> Result<(), SetupError> {
         // The highest layer stands first in the option, the skeleton below all.
         let lowers: Vec<String> =
             self.layers.iter().rev().map(|layer| format!("/proc/self/fd/{}", layer.as_raw_fd())).collect();
         let colon = if lowers.is_empty() { "" } else { ":" };
-        let options = format!("lowerdir={}{colon}skeleton,upperdir=upper,workdir=work,userxattr", lowers.join(":"));
+        let skeleton = format!("/proc/self/fd/{}/skeleton", self.frame.as_raw_fd());
+        let options = format!("lowerdir={}{colon}{skeleton},upperdir=upper,workdir=work,userxattr", lowers.join(":"));
         let options = told(std::ffi::CString::new(options), "name the layers")?;
-        told(mount("overlay", "merged", "overlay", MountFlags::empty(), options.as_c_str()), "mount the layers")
+        told(mount("overlay", merged, "overlay", MountFlags::empty(), options.as_c_str()), "mount the layers")
     }
 
     fn mount_kernel_file_systems(&self, spec: &Spec) -> Result<(), SetupError> {

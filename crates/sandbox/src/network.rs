@@ -43,7 +43,7 @@ impl Launcher {
     /// When the machine refuses namespaces.
     pub fn share_network(&self) -> Result<SharedNetwork, StartError> {
         let null = std::fs::File::options().write(true).open("/dev/null").map_err(told("open /dev/null"))?;
-        let begun = self.begin(What::Hold, None, null.into())?;
+        let begun = self.begin(What::Hold, None, None, null.into())?;
         let users = next(&begun.control, |word| matches!(word, Word::Users))?;
         let network = next(&begun.control, |word| matches!(word, Word::Network))?;
         Ok(SharedNetwork { users, network, holder: begun.listen(None), way_out: None })

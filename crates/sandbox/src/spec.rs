@@ -1,7 +1,7 @@
 //! What to run, where, and how it ended.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
@@ -74,7 +74,7 @@ pub struct Rootfs {
     /// Unpacked layers, the lowest first.
     pub layers: Vec<PathBuf>,
     /// The folder of this root: `upper` in it holds what the command changes and may be there
-    /// already. [`Rootfs::prepare`] makes the rest.
+    /// already. The rest is made where it is not there.
     pub folder: PathBuf,
     /// Folders, and files, for other things to be shown at. They are below every layer, so that they are
     /// not among the command's changes; normal paths.
@@ -191,23 +191,18 @@ impl Spec {
 }
 
 impl Rootfs {
-    /// Makes the folders that a root needs, owned by root inside.
+    /// Makes the folders for what the command changes, owned by root inside.
     ///
     /// # Errors
     /// What the system says.
-    pub fn prepare(&self, ids: IdMap) -> std::io::Result<()> {
-        for part in ["", "upper", "work", "merged", "skeleton"] {
-            let folder = if part.is_empty() { self.folder.clone() } else { self.folder.join(part) };
-            std::fs::create_dir_all(&folder)?;
-            ids.give(&folder, 0, 0)?;
-        }
-        // Mount points must exist before the overlay is read-only to us, and must not show up among
-        // the command's changes: they live in a layer below all others.
-        for mount_point in ["proc", "sys", "dev", "tmp"] {
-            let folder = self.folder.join("skeleton").join(mount_point);
-            std::fs::create_dir_all(&folder)?;
-            ids.give(&folder, 0, 0)?;
-        }
+    pub fn prepare_changes(&self, ids: IdMap) -> std::io::Result<()> {
+        make_folders(&self.folder, &["", "upper", "work"], ids)
+    }
+
+    /// Makes all folders of a root that shares none.
+    pub(crate) fn prepare(&self, ids: IdMap) -> std::io::Result<()> {
+        self.prepare_changes(ids)?;
+        make_frame(&self.folder, ids)?;
         for point in &self.mount_points {
             let mut path = self.folder.join("skeleton");
             let mut parts =
@@ -225,8 +220,7 @@ impl Rootfs {
                 ids.give(&path, 0, 0)?;
             }
         }
-        let tmp = std::os::unix::fs::PermissionsExt::from_mode(0o1777);
-        std::fs::set_permissions(self.folder.join("skeleton/tmp"), tmp)
+        Ok(())
     }
 
     /// A root of these layers, with its folder.
@@ -234,4 +228,25 @@ impl Rootfs {
     pub const fn new(layers: Vec<PathBuf>, folder: PathBuf) -> Self {
         Self { layers, folder, mount_points: Vec::new() }
     }
+}
+
+/// Makes folders in a folder, owned by root inside; the name of the folder itself is empty.
+fn make_folders(folder: &Path, parts: &[&str], ids: IdMap) -> std::io::Result<()> {
+    for part in parts {
+        let made = if part.is_empty() { folder.to_owned() } else { folder.join(part) };
+        std::fs::create_dir_all(&made)?;
+        ids.give(&made, 0, 0)?;
+    }
+    Ok(())
+}
+
+/// Makes what every root needs and no command changes: `merged`, where the root is mounted, and `skeleton`. Mount points
+/// must exist before the overlay is read-only to us, and must not show up among the command's changes: they live in a
+/// layer below all others.
+pub(crate) fn make_frame(folder: &Path, ids: IdMap) -> std::io::Result<()> {
+    let skeleton = ["skeleton", "skeleton/proc", "skeleton/sys", "skeleton/dev", "skeleton/tmp"];
+    make_folders(folder, &["", "merged"], ids)?;
+    make_folders(folder, &skeleton, ids)?;
+    let tmp = std::os::unix::fs::PermissionsExt::from_mode(0o1777);
+    std::fs::set_permissions(folder.join("skeleton/tmp"), tmp)
 }

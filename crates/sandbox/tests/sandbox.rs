@@ -164,6 +164,33 @@ fn limits_of_memory_processes_and_processors_hold_for_the_command_and_all_it_sta
 }
 
 #[test]
+fn what_sandboxes_share_is_changed_by_none_of_them() {
+    as_root_and_as_user("what_sandboxes_share_is_changed_by_none_of_them", |place| {
+        let launcher = place.launcher.clone().sharing(place.path("frame")).unwrap();
+        let before = walk(&place.path("frame"));
+        let script = "touch /mine /tmp/mine; mkdir /proc-like /merged; echo x > /sys/x || busybox chmod 700 /; \
+                      busybox rmdir /tmp /dev /proc; ls /";
+        let run = |root: &str| {
+            let root = Rootfs::new(vec![place.path("layer")], place.path(root));
+            let (mut reader, writer) = std::io::pipe().unwrap();
+            let spec = Spec { root, fresh_tmp: false, ..place.spec(script) };
+            let mut running = launcher.start(&spec, writer.into()).unwrap();
+            let mut said = String::new();
+            reader.read_to_string(&mut said).unwrap();
+            assert_eq!(running.wait(), Exit::Status(0), "{said}");
+            said
+        };
+        let first = run("one");
+        assert!(first.contains("mine\n") && first.contains("tmp\n"), "{first}");
+        assert!(place.path("one/upper/mine").exists() && !place.path("one/skeleton").exists());
+        assert_eq!(run("two"), first, "the second saw what the first did");
+        assert_eq!(walk(&place.path("frame")), before);
+        let mode = fs::metadata(place.path("frame/skeleton/tmp")).unwrap().permissions().mode();
+        assert_eq!(mode & 0o7777, 0o1777);
+    });
+}
+
+#[test]
 fn files_in_memory_are_read_by_root_inside_and_changed_by_nobody() {
     let place = Place::new();
     let script = "cat /run/pondrix/key; echo; ls -l /run/pondrix | busybox grep -c r--------; echo x > /run/pondrix/key || echo refused";

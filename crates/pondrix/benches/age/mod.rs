@@ -17,8 +17,11 @@ const PROJECTS: u64 = 200;
 const BRANCHES: u64 = 20;
 /// How many runs push an image.
 const RUNS_OF_AN_IMAGE: u64 = 20;
-/// How often each question is asked.
-const ASKED: usize = 200;
+/// How often each question is asked, and how often before that.
+const ASKED: u64 = 1_000;
+const WARM: u64 = 200;
+/// The question that is answered without the runs.
+const FLOOR: &str = "who am I";
 const FEW: u64 = 1_000;
 const MANY: u64 = 1_000_000;
 /// What a question may take at the most, and how much longer where there are many runs.
@@ -87,31 +90,59 @@ fn fill(records: &Path, of: i64, count: u64) {
     c.execute_batch("COMMIT; PRAGMA optimize; PRAGMA journal_mode = wal").unwrap();
 }
 
-/// A server on records with so many runs: how long questions take, how long it takes to start, and its memory.
+/// A server on records with so many runs.
 struct Aged {
-    times: BTreeMap<&'static str, Vec<Duration>>,
+    server: Server,
+    client: Client,
+    count: u64,
     start: Vec<Duration>,
     memory: u64,
     size: u64,
 }
 
-async fn asked(client: &Client, count: u64) -> BTreeMap<&'static str, Vec<Duration>> {
-    let mut times: BTreeMap<&'static str, Vec<Duration>> = BTreeMap::new();
-    let all = |wanted: RunsWanted| async move { client.find_runs(&wanted, 50, None).await.unwrap().runs.len() };
-    for turn in 0..ASKED as u64 {
+/// How long each answer to a question took.
+type Times = BTreeMap<&'static str, Vec<Duration>>;
+
+impl Aged {
+    async fn new(folder: &Path, base: &Path, token: &str, count: u64) -> Self {
+        let data = folder.join(format!("runs-{count}"));
+        copy(base, &data);
+        let records = data.join("records.db");
+        fill(&records, 1, count);
+        let size = std::fs::metadata(&records).unwrap().len();
+        // Once, so that what only a first start does is done.
+        drop(Server::start_without_runner(&data, "127.0.0.1:0"));
+        let mut start = Vec::new();
+        for _ in 0..5 {
+            let since = Instant::now();
+            let mut server = Server::start_without_runner(&data, "127.0.0.1:0");
+            start.push(since.elapsed());
+            server.end();
+        }
+        let server = Server::start_without_runner(&data, "127.0.0.1:0");
+        let client = Client::new(&server.url, token);
+        let memory = super::status_of(server.child.id(), "VmRSS");
+        Self { server, client, count, start, memory, size }
+    }
+
+    /// Asks each question once, another one each turn.
+    async fn ask(&self, turn: u64, times: &mut Times) {
+        let client = &self.client;
+        let all = |wanted: RunsWanted| async move { client.find_runs(&wanted, 50, None).await.unwrap().runs.len() };
         let bed = format!("bed-{}", 1 + turn * 13 % PROJECTS);
         let project = Some(bed.parse().unwrap());
         let author = Some(format!("gardener-{}", turn % 50));
         let branch = Some(format!("branch-{}", turn % BRANCHES));
-        let run: RunId = format!("{bed}#{}", 1 + 1 + turn * 7919 % (count / PROJECTS - 1)).parse().unwrap();
+        let run: RunId = format!("{bed}#{}", 1 + 1 + turn * 7919 % (self.count / PROJECTS - 1)).parse().unwrap();
         let mut timed = async |name: &'static str, work: std::pin::Pin<Box<dyn Future<Output = usize> + '_>>| {
             let since = Instant::now();
             assert!(work.await > 0, "{name}");
             times.entry(name).or_default().push(since.elapsed());
         };
+        // What needs no record is the floor: HTTP, and who else is on the machine.
+        timed(FLOOR, Box::pin(async { client.whoami().await.unwrap().name.len() })).await;
         timed("list", Box::pin(all(RunsWanted::default()))).await;
-        let of_project = RunsWanted { project: project.clone(), ..RunsWanted::default() };
-        timed("list of a project", Box::pin(all(of_project.clone()))).await;
+        timed("list of a project", Box::pin(all(RunsWanted { project, ..RunsWanted::default() }))).await;
         timed("list by state", Box::pin(all(RunsWanted { state: Some(State::Failed), ..RunsWanted::default() }))).await;
         timed("list by branch", Box::pin(all(RunsWanted { branch, ..RunsWanted::default() }))).await;
         timed("list by person", Box::pin(all(RunsWanted { author, ..RunsWanted::default() }))).await;
@@ -119,31 +150,6 @@ async fn asked(client: &Client, count: u64) -> BTreeMap<&'static str, Vec<Durati
         timed("images", Box::pin(async { client.images(None, None).await.unwrap().images.len() })).await;
         timed("projects", Box::pin(async { client.projects().await.unwrap().projects.len() })).await;
     }
-    times
-}
-
-async fn aged(folder: &Path, base: &Path, token: &str, count: u64) -> Aged {
-    let data = folder.join(format!("runs-{count}"));
-    copy(base, &data);
-    let records = data.join("records.db");
-    fill(&records, 1, count);
-    let size = std::fs::metadata(&records).unwrap().len();
-    // Once, so that what only a first start does is done.
-    drop(Server::start_without_runner(&data, "127.0.0.1:0"));
-    let mut start = Vec::new();
-    for _ in 0..5 {
-        let since = Instant::now();
-        let mut server = Server::start_without_runner(&data, "127.0.0.1:0");
-        start.push(since.elapsed());
-        server.end();
-    }
-    let server = Server::start_without_runner(&data, "127.0.0.1:0");
-    let client = Client::new(&server.url, token);
-    let memory = super::status_of(server.child.id(), "VmRSS");
-    // What is asked first reads from the disk; it is not what is compared.
-    drop(asked(&client, count).await);
-    let times = asked(&client, count).await;
-    Aged { times, start, memory, size }
 }
 
 fn copy(from: &Path, to: &Path) {
@@ -169,14 +175,33 @@ pub(super) async fn measures() -> Vec<Value> {
     let token = world.token.clone();
     world.server.take().unwrap().end();
     let folder = tempfile::tempdir().unwrap();
-    let few = aged(folder.path(), &base, &token, FEW).await;
-    let many = aged(folder.path(), &base, &token, MANY).await;
+    let few = Aged::new(folder.path(), &base, &token, FEW).await;
+    let many = Aged::new(folder.path(), &base, &token, MANY).await;
+    // What is asked first reads from the disk; it is not what is compared.
+    let mut cold = Times::new();
+    for turn in 0..WARM {
+        few.ask(turn, &mut cold).await;
+        many.ask(turn, &mut cold).await;
+    }
+    // In turn, now one first and now the other: whatever else goes on on the machine is in both.
+    let (mut of_few, mut of_many) = (Times::new(), Times::new());
+    for turn in WARM..WARM + ASKED {
+        if turn % 2 == 0 {
+            few.ask(turn, &mut of_few).await;
+            many.ask(turn, &mut of_many).await;
+        } else {
+            many.ask(turn, &mut of_many).await;
+            few.ask(turn, &mut of_few).await;
+        }
+    }
     let mut summary = Vec::new();
-    for (name, times) in many.times {
-        let (ours, bare) = (p99(times), p99(few.times[name].clone()));
+    for (name, times) in of_many {
+        let [middle, middle_of_few] = [&times, &of_few[name]].map(|all| super::median(all.clone()).as_secs_f64() * 1e3);
+        let (ours, bare) = (p99(times), p99(of_few[name].clone()));
         let what = format!("{name}, of {MANY} runs and of {FEW}, the 99th of a hundred");
         let is_slow = if ours > MOST { " LONGER THAN 10 ms" } else { "" };
         summary.push(super::measure_of(&format!("{what}{is_slow}"), "ms", ours, bare, BAR));
+        println!("  in the middle: {middle:.2} ms and {middle_of_few:.2} ms");
     }
     summary.push(super::measure_of(
         "start of a server with so many",
@@ -195,5 +220,6 @@ pub(super) async fn measures() -> Vec<Value> {
     summary
         .push(json!({ "name": "memory of an idle server with so many runs", "unit": "MB", "ours": memory(many.memory),
         "bare": memory(few.memory), "ratio": memory(many.memory) / memory(few.memory), "bar": 1.2 }));
+    drop((few.server, many.server));
     summary
 }

@@ -11,7 +11,7 @@ use pondrix_image::Image;
 use pondrix_sandbox::Launcher;
 use pondrix_server::{Server, ServerConfig};
 use pondrix_standin::cluster::Cluster;
-use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, REGISTRY, Repository, VISITOR_DESK, base_image};
+use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, REGISTRY, Repository, VISITOR_DESK, base_images};
 use pondrix_standin::registry::Registry;
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
@@ -56,7 +56,7 @@ impl World {
         tasks.push(tokio::spawn(async move { drop(serving.await) }));
         let registry_url = format!("http://{registry_address}");
         let addresses = Registries::at([(REGISTRY, registry_url.clone())]);
-        let base = base_image(folder, &addresses, &launcher).await?;
+        let base = base_images(folder, &addresses, &launcher).await?.shell;
 
         let cluster = Cluster::new(&folder.join("cluster"), addresses.clone(), launcher, &["staging", "production"])?;
         let (listener, cluster_address) = listen().await?;

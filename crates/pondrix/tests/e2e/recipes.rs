@@ -20,12 +20,12 @@ use pondrix_image::build::{Alone, BuildError, BuildInput, Built, Secret, build};
 use pondrix_image::recipe::{Ignore, Recipe};
 use pondrix_image::{Config, Store, layer};
 use pondrix_sandbox::{IdMap, Launcher};
-use pondrix_standin::garden::{REGISTRY, base_image};
+use pondrix_standin::garden::REGISTRY;
 use pondrix_standin::registry::Registry;
 use tokio::runtime::Handle;
 use tokio_util::sync::CancellationToken;
 
-use crate::support::{PONDRIX, listener};
+use crate::support::{PONDRIX, listener, push_bases};
 
 /// A case, by its parts.
 struct Case {
@@ -253,7 +253,7 @@ async fn every_recipe_of_the_folder_makes_what_it_says_and_always_the_same_bytes
     let registries = Registries::at([(REGISTRY, format!("http://{}", at.local_addr().unwrap()))]);
     let stop = CancellationToken::new();
     tokio::spawn(Arc::clone(&registry).serve(at, stop.clone()));
-    base_image(folder.path(), &registries, &Launcher::with_helper(PONDRIX)).await.unwrap();
+    push_bases(&registries, &Launcher::with_helper(PONDRIX)).await;
     let place = Place { registries, folder: folder.path().to_owned(), handle: Handle::current() };
     let failures = tokio::task::spawn_blocking(move || {
         let cases = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/recipes");

@@ -5,7 +5,7 @@ use pondrix_core::State;
 use pondrix_standin::garden::{REGISTRY, VISITOR_DESK};
 use pondrix_standin::registry::Behaviour;
 
-use crate::support::World;
+use crate::support::{World, one_job};
 
 /// A run of the visitor desk that must fail before it pushes anything; as it ended.
 async fn broken(world: &World, behaviour: Behaviour) -> RunDetail {
@@ -47,6 +47,21 @@ async fn a_registry_that_gives_wrong_bytes_is_not_believed() {
     let failure = world.end_of(&run).await.failure.unwrap();
     assert_eq!(failure.job, "verify/unit");
     assert!(failure.what.contains("was asked for; nothing of it was used"), "{}", failure.what);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_that_failed_for_what_may_pass_says_so_and_passes_when_it_is_done_again() {
+    let world = World::new().await;
+    let pipeline = one_job("step \"echo hello\"");
+    world.registry.behave(Behaviour::HasNoTimeForBlobs);
+    let (_, run) = world.run_of_pipeline("plant-labels", &pipeline).await;
+    let failure = world.end_of(&run).await.failure.unwrap();
+    assert_eq!(failure.job, "verify/unit");
+    let words = "; that may pass: do it again with `pondrix rerun`";
+    assert!(failure.what.contains("503") && failure.what.ends_with(words), "{}", failure.what);
+    world.registry.behave(Behaviour::Good);
+    let again = world.pondrix(&["rerun", &run.to_string(), "--follow"]).await;
+    assert_eq!(again.status, 0, "{}{}", again.out, again.err);
 }
 
 #[tokio::test(flavor = "multi_thread")]

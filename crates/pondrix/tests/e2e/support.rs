@@ -17,7 +17,7 @@ use pondrix_core::image::Registries;
 use pondrix_core::{RunId, State};
 use pondrix_sandbox::Launcher;
 use pondrix_standin::cluster::Cluster;
-use pondrix_standin::garden::{REGISTRY, Repository, SampleFile, base_image};
+use pondrix_standin::garden::{BaseImages, REGISTRY, Repository, SampleFile, base_images};
 use pondrix_standin::registry::Registry;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
@@ -199,6 +199,27 @@ fn own_address() -> (Ipv4Addr, std::net::TcpListener) {
     }
 }
 
+/// Pushes the base images. They are built once for all worlds of this process.
+pub(crate) async fn push_bases(registries: &Registries, launcher: &Launcher) {
+    static BASES: tokio::sync::OnceCell<BaseImages> = tokio::sync::OnceCell::const_new();
+    let build = async || {
+        // Nobody removes it when the process ends: that is done by one that comes later.
+        let kept = Path::new(env!("CARGO_TARGET_TMPDIR"));
+        for old in std::fs::read_dir(kept).unwrap().flatten() {
+            let name = old.file_name().into_string().unwrap();
+            let is_running = |process: &str| Path::new("/proc").join(process).exists();
+            if name.strip_prefix("bases-").is_some_and(|process| !is_running(process)) {
+                // Another one may do the same.
+                drop(std::fs::remove_dir_all(old.path()));
+            }
+        }
+        let folder = kept.join(format!("bases-{}", std::process::id()));
+        std::fs::create_dir(&folder).unwrap();
+        base_images(&folder, registries, launcher).await.unwrap()
+    };
+    BASES.get_or_init(build).await.push(registries).await.unwrap();
+}
+
 impl World {
     /// A world whose server only looks at repositories when a hook, or a test, says so.
     pub(crate) async fn new() -> Self {
@@ -214,7 +235,7 @@ impl World {
         let registry_url = format!("http://{}", at.local_addr().unwrap());
         tokio::spawn(Arc::clone(&registry).serve(at, stop.clone()));
         let addresses = Registries::at([(REGISTRY, registry_url.clone())]);
-        base_image(folder.path(), &addresses, &launcher).await.unwrap();
+        push_bases(&addresses, &launcher).await;
         let cluster = Cluster::new(&folder.path().join("cluster"), addresses, launcher, &["staging"]).unwrap();
         let at = listener().await;
         let application = cluster.reserve("staging", "visitor-desk").await.unwrap();

@@ -15,6 +15,9 @@ use crate::sources::Claim;
 /// What a compressed archive begins with (RFC 8878, section 3.1.1); one of git's does not.
 const ZSTD_MAGIC: [u8; 4] = [0x28, 0xb5, 0x2f, 0xfd];
 
+/// How large an archive may be that is kept in memory, in bytes.
+const LARGEST_KEPT: u64 = 2 << 20;
+
 /// Whether an archive has its end (POSIX.1-2017, pax, "ustar Interchange Format": two blocks of zeros). One that was
 /// cut off between two files is otherwise not told from a whole one.
 fn is_whole(archive: &std::fs::File) -> std::io::Result<()> {
@@ -96,8 +99,14 @@ impl JobExecutor {
 
     /// Fetches the commit's files, or those that changed since another, into a folder.
     fn fetch_into(&self, folder: &Path, since: Option<&str>) -> Result<(), JobError> {
-        let archive = self.scratch.path().join("source.tar");
+        let facts = &self.assignment.facts;
+        // Files that are tried are no commit's.
+        let name = (since.is_none() && !facts.is_try).then(|| format!("{} {}", facts.id.project, facts.commit));
         let doing = || "could not fetch the commit's files".to_owned();
+        if let Some(kept) = name.as_ref().and_then(|name| self.folder.archives.get(name)) {
+            return layer::unpack_files(&kept[..], folder, self.launcher.ids()).doing(doing);
+        }
+        let archive = self.scratch.path().join("source.tar");
         let fetched = self.ask(async |client, assignment| match since {
             Some(since) => client.source_since(assignment, since, &archive).await,
             None => client.source(assignment, &archive).await,
@@ -117,6 +126,11 @@ impl JobExecutor {
             Ok(())
         });
         unpacked.doing(doing)?;
+        let is_small = || std::fs::metadata(&archive).is_ok_and(|data| data.len() <= LARGEST_KEPT);
+        if let Some(name) = name.filter(|_| is_small()) {
+            let bytes = std::fs::read(&archive).doing(doing)?;
+            self.folder.archives.keep(name, bytes.into());
+        }
         let _ = std::fs::remove_file(&archive);
         Ok(())
     }

@@ -178,7 +178,7 @@ fn root_of_image(executor: &JobExecutor, image: &Reference) -> Result<Root, JobE
 fn root_of_machine(executor: &JobExecutor) -> Result<Root, JobError> {
     let root = Rootfs::new(Vec::new(), root_folder(executor));
     let doing = || "could not show the machine's programs".to_owned();
-    root.prepare(executor.launcher.ids()).doing(doing)?;
+    root.prepare_changes(executor.launcher.ids()).doing(doing)?;
     let mut binds = Vec::new();
     for name in MACHINE_FOLDERS {
         let path = Path::new("/").join(name);

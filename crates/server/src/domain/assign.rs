@@ -141,7 +141,10 @@ impl Engine {
         let hash: LeaseHash = access::hash(&secret);
         let taken = Event::JobTaken { job: job.clone(), runner: runner.to_owned() };
         let new = NewLease { hash, runner: runner.to_owned(), instance: grant.instance.clone() };
-        match self.decide(&live, Some(new), move |_| Ok(taken.clone())).await {
+        // What does not depend on it is read meanwhile.
+        let decided = self.decide(&live, Some(new), move |_| Ok(taken.clone()));
+        let (decided, registries) = tokio::join!(decided, self.registries());
+        match decided {
             Ok(()) => grant.accept(),
             // Stopped meanwhile.
             Err(EngineError::Refused(_)) => {
@@ -180,7 +183,7 @@ impl Engine {
             attempt,
             artifacts,
             secrets,
-            registries: Self::registries_for(self.registries().await?, &work),
+            registries: Self::registries_for(registries?, &work),
             work,
         }))
     }

@@ -11,6 +11,9 @@ use crate::store::SummaryRow;
 /// How many lines of a failed step's log are shown with the run.
 const LINES_SHOWN: usize = 12;
 
+/// How many of the jobs that run are named in lists: it is written with every event.
+const MOST_NAMED: usize = 3;
+
 /// What lists show of a run.
 pub(super) fn summary_row(run: &Run) -> SummaryRow {
     SummaryRow { state: run.state, note: note(run), started: run.started, ended: run.ended }
@@ -30,8 +33,14 @@ fn note(run: &Run) -> Option<String> {
     if let Some(stage) = run.stages.iter().find(|stage| stage.state == State::Waiting) {
         return stage.approval.as_ref().map(|approval| format!("{}: {}", stage.name, approval.question));
     }
-    let running: Vec<_> = run.jobs().filter(|job| job.state == State::Running).map(|job| job.key.to_string()).collect();
-    (!running.is_empty() && !run.state.is_over()).then(|| running.join(", "))
+    if run.state.is_over() {
+        return None;
+    }
+    let mut running = run.jobs().filter(|job| job.state == State::Running);
+    let named: Vec<_> = running.by_ref().take(MOST_NAMED).map(|job| job.key.as_str()).collect();
+    let more = running.count();
+    let more = if more == 0 { String::new() } else { format!(", and {more} more") };
+    (!named.is_empty()).then(|| named.join(", ") + &more)
 }
 
 /// What broke, in words.

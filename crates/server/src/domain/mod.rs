@@ -10,6 +10,7 @@ mod commands;
 mod decide;
 mod detail;
 mod image_records;
+mod known_tokens;
 mod live;
 mod reading;
 mod registries;
@@ -29,21 +30,23 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use axum::body::Bytes;
 use pondrix_api::RunSummary;
-use pondrix_core::RunId;
 use pondrix_core::run::{Event, Refused};
+use pondrix_core::{Recent, RunId};
 use tokio::sync::{Notify, RwLock, broadcast, mpsc};
 use tracing::warn;
 
 pub(crate) use assign::TakeError;
 pub(crate) use commands::Asker;
 use decide::NewLease;
+use known_tokens::KnownTokens;
 pub(crate) use live::{LiveRun, Seen};
 pub(crate) use run_sources::FilesError;
 pub(crate) use starts::{Builds, StartError, Started, Tried, Tries as TryOutcome, Wanted};
 pub(crate) use tokens::Session;
 
-use crate::archives::Archives;
+use crate::archives::ARCHIVES_KEPT;
 use crate::backoff::Backoff;
 use crate::contents::Files;
 use crate::logs::Logs;
@@ -80,7 +83,8 @@ pub(crate) struct Engine {
     pub(crate) tries: Tries,
     pub(crate) files: Files,
     pub(crate) logs: Logs,
-    pub(crate) archives: Archives,
+    pub(crate) archives: Recent<Bytes>,
+    known_tokens: KnownTokens,
     pub(crate) data: PathBuf,
     live: Mutex<BTreeMap<RunId, Arc<LiveRun>>>,
     /// Held while a project's copy of its repository is brought up to date: git does not wait for itself.
@@ -156,7 +160,8 @@ impl Engine {
             tries: Tries::new(data.join("tries")),
             files: Files::new(data.join("files")),
             logs: Logs::new(data.join("logs")),
-            archives: Archives::default(),
+            archives: Recent::new(ARCHIVES_KEPT),
+            known_tokens: KnownTokens::default(),
             data,
             live: Mutex::default(),
             fetching: Mutex::default(),

@@ -17,7 +17,7 @@ use tracing::{error, info};
 use super::reading;
 use super::templates::Found;
 use super::{Engine, LiveRun, locked};
-use crate::ports::git::{CommitFacts, GitError, Repository, copy_path};
+use crate::ports::git::{CommitFacts, GitError, Refs, Repository, copy_path};
 use crate::store::{self, DueSchedule, NewRun, Project, StoreError};
 
 /// What is to be looked at.
@@ -33,7 +33,9 @@ pub(crate) struct Wanted {
     pub(crate) commit: String,
     /// What was said to each `ask`.
     pub(crate) inputs: BTreeMap<String, String>,
-    /// The files that changed, where that is known.
+    /// The commit that the branch had before, where that is known.
+    pub(crate) before: Option<String>,
+    /// The files that changed since, where that is known.
     pub(crate) changed: Option<Vec<String>>,
     /// The schedule that wants it.
     pub(crate) schedule: Option<DueSchedule>,
@@ -91,7 +93,7 @@ impl Wanted {
     /// The newest commit of a branch.
     pub(crate) fn branch(kind: StartKind, branch: &str, commit: &str) -> Self {
         let (branch, commit) = (branch.to_owned(), commit.to_owned());
-        Self { kind, branch, tag: None, commit, inputs: BTreeMap::new(), changed: None, schedule: None }
+        Self { kind, branch, tag: None, commit, inputs: BTreeMap::new(), before: None, changed: None, schedule: None }
     }
 
     /// The commit of a tag.
@@ -227,10 +229,21 @@ impl Engine {
     }
 
     /// Brings the copy of a project's repository up to date.
-    pub(crate) async fn fetch(&self, project: &Project) -> Result<(), GitError> {
-        let turn = Arc::clone(locked(&self.fetching).entry(project.id).or_default());
+    pub(crate) async fn fetch(&self, project: &Project) -> Result<Refs, GitError> {
+        let turn = self.turn_at_copy(project);
         let _only_one = turn.lock().await;
         self.repository(project).fetch().await
+    }
+
+    /// Packs the copy of a project's repository, where many fetches have left it in many pieces.
+    pub(crate) async fn tidy_copy(&self, project: &Project) -> Result<(), GitError> {
+        let turn = self.turn_at_copy(project);
+        let _only_one = turn.lock().await;
+        self.repository(project).tidy().await
+    }
+
+    fn turn_at_copy(&self, project: &Project) -> Arc<tokio::sync::Mutex<()>> {
+        Arc::clone(locked(&self.fetching).entry(project.id).or_default())
     }
 
     /// Looks at a commit, which the copy of the repository has, and makes a run of it when its pipeline
@@ -239,13 +252,20 @@ impl Engine {
     pub(crate) async fn start(
         self: &Arc<Self>,
         project: &Project,
-        wanted: Wanted,
+        mut wanted: Wanted,
         builds: &mut Builds,
     ) -> Result<Started, StartError> {
         let repository = self.repository(project);
         let file = repository.file(&wanted.commit, pipeline::FILE_NAME);
-        let (text, commit) = tokio::join!(file, repository.facts(&wanted.commit));
+        let changed = async {
+            match &wanted.before {
+                Some(before) => repository.changed(before, &wanted.commit).await,
+                None => None,
+            }
+        };
+        let (text, commit, changed) = tokio::join!(file, repository.facts(&wanted.commit), changed);
         let (text, commit) = (text.map(Ok).or_else(unread)?, commit?);
+        wanted.changed = changed;
         let read =
             |text: &str| reading::guarded(&self.data, &project.name, &wanted.commit, text, || pipeline::uses(text));
         let (found, mut decision) = match text.clone().and_then(|text| text.as_deref().map(read).transpose()) {

@@ -5,7 +5,7 @@ use pondrix_core::ProjectName;
 
 use super::{Asker, Engine, EngineError};
 use crate::access;
-use crate::store::{self, Shown, TokenKind};
+use crate::store::{self, Shown, StoreError, TokenKind};
 
 /// The name of the token that the server makes first.
 const FIRST: &str = "admin";
@@ -35,6 +35,20 @@ impl Asker {
 }
 
 impl Engine {
+    /// Who shows a token that is good now.
+    pub(crate) async fn shown(&self, token: &str) -> Result<Option<Shown>, StoreError> {
+        let (hash, now) = (access::hash(token), self.clock.now());
+        let before = match self.known_tokens.find(&hash, now) {
+            Ok(shown) => return Ok(Some(shown)),
+            Err(before) => before,
+        };
+        let shown = self.store.read(move |c| store::token(c, &hash, now)).await?;
+        if let Some(shown) = &shown {
+            self.known_tokens.keep(hash, shown.clone(), before);
+        }
+        Ok(shown)
+    }
+
     /// Makes a token for a person. Nobody can read it again.
     pub(crate) async fn add_person(&self, new: NewToken, by: &Asker) -> Result<(String, TokenView), EngineError> {
         by.only_first("makes and removes others")?;
@@ -57,14 +71,15 @@ impl Engine {
             let words = "the first token stays: nobody could make others without it";
             return Err(EngineError::Conflict(words.to_owned()));
         }
-        Ok(self.store.write(move |c| store::remove_person(c, &name)).await?)
+        let known = self.known_tokens.clone();
+        Ok(self.store.write_and(move |c| store::remove_person(c, &name), move |_| known.forget()).await?)
     }
 
     /// Signs a browser in that shows a person's token; nothing where nobody's is.
     pub(crate) async fn sign_in(&self, token: &str) -> Result<Option<Session>, EngineError> {
         let (hash, now) = (access::hash(token), self.clock.now());
         let known = self.store.read(move |c| store::token(c, &hash, now)).await?;
-        let Some(Shown { kind: TokenKind::Admin, name, groups }) = known else { return Ok(None) };
+        let Some(Shown { kind: TokenKind::Admin, name, groups, .. }) = known else { return Ok(None) };
         let secret = access::new_secret()?;
         let seconds = SESSION_DAYS * 24 * 3600;
         let (hash, owner, expires) = (access::hash(&secret), name.clone(), now.plus_millis(seconds * 1000));
@@ -76,7 +91,7 @@ impl Engine {
 
     /// Signs a browser out.
     pub(crate) async fn sign_out(&self, session: &str) -> Result<(), EngineError> {
-        let hash = access::hash(session);
-        Ok(self.store.write(move |c| store::remove_token(c, &hash)).await?)
+        let (hash, known) = (access::hash(session), self.known_tokens.clone());
+        Ok(self.store.write_and(move |c| store::remove_token(c, &hash), move |()| known.forget()).await?)
     }
 }

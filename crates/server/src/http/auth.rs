@@ -75,7 +75,7 @@ async fn identify(parts: &Parts, app: &App) -> Result<Shown, ApiError> {
     if by_cookie && may_be_from_another_site(parts) {
         return Err(ApiError::new(StatusCode::FORBIDDEN, "a page of another site may not do this"));
     }
-    match app.queries.shown(shown, app.engine.clock.now()).await? {
+    match app.engine.shown(shown).await? {
         Some(shown) if by_cookie == (shown.kind == TokenKind::Session) => Ok(shown),
         _ => Err(ApiError::new(StatusCode::UNAUTHORIZED, "this token is not known, or is no longer good")),
     }
@@ -86,7 +86,7 @@ impl FromRequestParts<Arc<App>> for Person {
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, ApiError> {
         match identify(parts, app).await? {
-            Shown { kind: TokenKind::Admin | TokenKind::Session, name, groups } => Ok(Self { name, groups }),
+            Shown { kind: TokenKind::Admin | TokenKind::Session, name, groups, .. } => Ok(Self { name, groups }),
             Shown { kind: TokenKind::Runner, .. } => {
                 Err(ApiError::new(StatusCode::FORBIDDEN, "a runner's token may not do this"))
             }

@@ -66,7 +66,7 @@ pub(super) async fn add(
 ) -> Result<(StatusCode, Json<ProjectView>), ApiError> {
     let project = app.engine.add_project(new).await?;
     // Seen now, so that a wrong address shows at once and a push right after this is a new one.
-    app.watcher.look(&project).await;
+    app.watcher.look_first(&project).await;
     app.watcher.watch(project.clone());
     Ok((StatusCode::CREATED, Json(shown(&app, &project).await?)))
 }

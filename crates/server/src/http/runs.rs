@@ -135,9 +135,8 @@ pub(super) async fn wanted(
     if branch.is_some() && tag.is_some() {
         return Err(ApiError::bad("name a branch or a tag, and not both"));
     }
-    let repository = app.engine.repository(project);
     let git = |error| ApiError::new(StatusCode::CONFLICT, format!("the repository: {error}"));
-    let refs = repository.refs().await.map_err(git)?;
+    let refs = app.engine.fetch(project).await.map_err(git)?;
     let (what, name, there) = match tag {
         Some(tag) => ("tag", tag, refs.tags),
         None => ("branch", branch.unwrap_or_else(|| "main".to_owned()), refs.branches),
@@ -147,7 +146,6 @@ pub(super) async fn wanted(
         let known = if known.is_empty() { "none".to_owned() } else { known };
         return Err(ApiError::bad(format!("{} has no {what} `{name}`; it has {known}", project.name)));
     };
-    app.engine.fetch(project).await.map_err(git)?;
     Ok(if what == "tag" { Wanted::tag(kind, &name, commit) } else { Wanted::branch(kind, &name, commit) })
 }
 

@@ -9,6 +9,7 @@ use axum::response::sse::{Event, KeepAlive};
 use futures_util::Stream;
 use pondrix_api::StreamEvent;
 use serde::Serialize;
+use serde_json::value::RawValue;
 
 use super::auth::header;
 
@@ -20,26 +21,29 @@ const KEEP_ALIVE: Duration = Duration::from_secs(15);
 pub(super) struct Item {
     kind: &'static str,
     id: String,
-    data: serde_json::Value,
+    /// JSON, which has no line breaks of its own.
+    data: Box<RawValue>,
 }
 
 impl Item {
     pub(super) fn new(kind: &'static str, id: impl ToString, data: &impl Serialize) -> Self {
         // What is told is made of names, numbers and texts.
-        let data = serde_json::to_value(data).unwrap_or_default();
+        let data = serde_json::value::to_raw_value(data).unwrap_or_else(|_| RawValue::NULL.to_owned());
         Self { kind, id: id.to_string(), data }
     }
 
     /// The event of a stream of its own.
     pub(super) fn alone(self) -> Event {
-        let event = Event::default().event(self.kind).id(self.id);
-        event.json_data(self.data).unwrap_or_else(|_| Event::default().comment("an event could not be written"))
+        Event::default().event(self.kind).id(self.id).data(self.data.get())
     }
 
     /// The event of a stream that others share: `key` tells whose it is.
     pub(super) fn shared(self, key: &str) -> Event {
         let event = StreamEvent { key: key.to_owned(), kind: self.kind.to_owned(), id: self.id, data: self.data };
-        Event::default().json_data(event).unwrap_or_else(|_| Event::default().comment("an event could not be written"))
+        match serde_json::to_string(&event) {
+            Ok(data) => Event::default().data(data),
+            Err(_) => Event::default().comment("an event could not be written"),
+        }
     }
 }
 

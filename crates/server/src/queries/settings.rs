@@ -1,19 +1,11 @@
 //! What people have set, and who they are.
 
 use pondrix_api::{EnvironmentView, PoolView, SecretView, TokenView};
-use pondrix_core::Time;
 
 use super::Queries;
-use crate::access;
-use crate::store::{self, RegistryRow, Shown, StoreError};
+use crate::store::{self, RegistryRow, StoreError};
 
 impl Queries {
-    /// Who shows a token that is good now.
-    pub(crate) async fn shown(&self, token: &str, now: Time) -> Result<Option<Shown>, StoreError> {
-        let hash = access::hash(token);
-        self.records.read(move |c| store::token(c, &hash, now)).await
-    }
-
     /// The people who have a token, by name.
     pub(crate) async fn people(&self) -> Result<Vec<TokenView>, StoreError> {
         self.records.read(store::people).await

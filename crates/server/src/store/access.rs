@@ -95,17 +95,27 @@ pub(crate) struct Shown {
     pub(crate) kind: TokenKind,
     pub(crate) name: String,
     pub(crate) groups: Vec<String>,
+    /// When it is good no more.
+    pub(crate) expires: Option<Time>,
+}
+
+impl Shown {
+    /// Whether it is good at a moment.
+    pub(crate) fn is_good(&self, now: Time) -> bool {
+        self.expires.is_none_or(|expires| expires > now)
+    }
 }
 
 /// What a token is for and whose it is, when it is known and has not expired.
 pub(crate) fn token(connection: &Connection, hash: &[u8; 32], now: Time) -> Result<Option<Shown>, StoreError> {
-    let question = "SELECT kind, name, groups FROM tokens WHERE hash = ?1 AND (expires IS NULL OR expires > ?2)";
-    let row = connection.prepare_cached(question)?.query_row(params![hash, now.millis()], |row| {
-        Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?))
+    let question = "SELECT kind, name, groups, expires FROM tokens WHERE hash = ?1";
+    let row = connection.prepare_cached(question)?.query_row(params![hash], |row| {
+        Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?, row.get(3)?))
     });
-    Ok(row.optional()?.and_then(|(kind, name, groups)| {
+    let shown = row.optional()?.and_then(|(kind, name, groups, expires): (_, _, _, Option<i64>)| {
         let kinds = [TokenKind::Admin, TokenKind::Runner, TokenKind::Session];
         let kind = kinds.into_iter().find(|known| known.word() == kind)?;
-        Some(Shown { kind, name, groups: groups_of(&groups) })
-    }))
+        Some(Shown { kind, name, groups: groups_of(&groups), expires: expires.map(Time::from_millis) })
+    });
+    Ok(shown.filter(|shown| shown.is_good(now)))
 }

@@ -78,8 +78,12 @@ impl Repository for ScriptedRepository {
         async { self.ask(|commits| commits.refs.clone()) }.boxed()
     }
 
-    fn fetch(&self) -> BoxFuture<'_, Result<(), GitError>> {
-        async { self.ask(|_| ()) }.boxed()
+    fn fetch(&self) -> BoxFuture<'_, Result<Refs, GitError>> {
+        async { self.ask(|commits| commits.refs.clone()) }.boxed()
+    }
+
+    fn tidy(&self) -> BoxFuture<'_, Result<(), GitError>> {
+        async { Ok(()) }.boxed()
     }
 
     fn changed<'a>(&'a self, _: &'a str, _: &'a str) -> BoxFuture<'a, Option<Vec<String>>> {

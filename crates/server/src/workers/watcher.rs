@@ -74,7 +74,10 @@ impl Watcher {
             async move {
                 let (mut reason, mut is_hooked) = (Reason::Start, false);
                 loop {
-                    let has_changed = watcher.pace.turn(reason, watcher.look(&project)).await;
+                    let has_changed = watcher.pace.turn(reason, watcher.look(&project, reason)).await;
+                    if has_changed && let Err(error) = watcher.engine.tidy_copy(&project).await {
+                        warn!(project = %project.name, %error, "the copy of the repository could not be tidied");
+                    }
                     // A commit came, and no hook told of it: whatever called before is not to be relied on.
                     is_hooked &= !(has_changed && reason == Reason::Time);
                     let pause = pace::pause(watcher.every, project.id, is_hooked);
@@ -109,10 +112,15 @@ impl Watcher {
         }
     }
 
+    /// Looks at a project that is new.
+    pub(crate) async fn look_first(&self, project: &Project) {
+        self.look(project, Reason::Start).await;
+    }
+
     /// Looks, and keeps what was found or why nothing was; says whether there was anything new.
-    pub(crate) async fn look(&self, project: &Project) -> bool {
+    async fn look(&self, project: &Project, reason: Reason) -> bool {
         let mut has_changed = false;
-        let (note, faulty) = match self.look_inner(project, &mut has_changed).await {
+        let (note, faulty) = match self.look_inner(project, reason, &mut has_changed).await {
             Ok(note) => (note, false),
             Err(error) => {
                 warn!(project = %project.name, %error, "the repository could not be looked at");
@@ -138,9 +146,16 @@ impl Watcher {
         has_changed
     }
 
-    async fn look_inner(&self, project: &Project, has_changed: &mut bool) -> Result<Option<String>, StartError> {
+    async fn look_inner(
+        &self,
+        project: &Project,
+        reason: Reason,
+        has_changed: &mut bool,
+    ) -> Result<Option<String>, StartError> {
         let repository = self.engine.repository(project);
-        let there = repository.refs().await?;
+        // Who calls has something new: it is fetched without asking first whether there is anything.
+        let is_called = reason == Reason::Called;
+        let mut there = if is_called { self.engine.fetch(project).await? } else { repository.refs().await? };
         let (id, now) = (project.id, self.engine.clock.now());
         let known = self.engine.store.read(move |c| Ok((store::refs(c, id)?, store::was_seen(c, id)?))).await?;
         let (known, seen_before) = known;
@@ -148,7 +163,9 @@ impl Watcher {
             return Ok(None);
         }
         *has_changed = true;
-        self.engine.fetch(project).await?;
+        if !is_called {
+            there = self.engine.fetch(project).await?;
+        }
         if !seen_before {
             // What was there before the project was known starts nothing.
             info!(project = %project.name, branches = there.branches.len(), "seen for the first time");
@@ -205,11 +222,7 @@ impl Watcher {
             if before == Some(commit) {
                 continue;
             }
-            let files = match before {
-                Some(before) => repository.changed(before, commit).await,
-                None => None,
-            };
-            let wanted = Wanted { changed: files, ..Wanted::branch(StartKind::Commit, branch, commit) };
+            let wanted = Wanted { before: before.cloned(), ..Wanted::branch(StartKind::Commit, branch, commit) };
             changed.push(Changed::Commit(Box::new(wanted)));
         }
         for (tag, named) in there.tags.iter().filter(|(tag, commit)| known.tags.get(*tag) != Some(commit)) {

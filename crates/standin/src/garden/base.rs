@@ -28,12 +28,43 @@ fn names_a_loader(program: &[u8]) -> bool {
     (0..count).any(|entry| usize::try_from(table + entry * size).is_ok_and(|at| number(at, 4) == PT_INTERP))
 }
 
+/// The base images, as they were built.
+#[derive(Debug)]
+pub struct BaseImages {
+    store: Store,
+    /// What `base/shell:1` is.
+    pub shell: Image,
+    /// What `base/web:1` is, which is built on it.
+    pub web: Image,
+}
+
+impl BaseImages {
+    /// Pushes them to where these registries are.
+    ///
+    /// # Errors
+    /// When the registry does not take them.
+    pub async fn push(&self, registries: &Registries) -> anyhow::Result<()> {
+        for (name, image) in [("shell", &self.shell), ("web", &self.web)] {
+            push_base(name, image, &self.store, registries).await?;
+        }
+        Ok(())
+    }
+}
+
+async fn push_base(name: &str, image: &Image, store: &Store, registries: &Registries) -> anyhow::Result<()> {
+    let repository = format!("{REGISTRY}/base/{name}").parse()?;
+    let moving = ["1".parse()?];
+    let request = PushRequest { image, repository: &repository, tags: &[], moving: &moving, base: None };
+    push(&request, registries, store).await?;
+    Ok(())
+}
+
 /// Builds the base image from the machine's busybox and pushes it as `base/shell:1`, and as `base/web:1`
-/// one built on it. Answers the first.
+/// one built on it. What is made of them stays in the folder.
 ///
 /// # Errors
 /// When it cannot be made; with what to install where that is missing.
-pub async fn base_image(folder: &Path, registries: &Registries, launcher: &Launcher) -> anyhow::Result<Image> {
+pub async fn base_images(folder: &Path, registries: &Registries, launcher: &Launcher) -> anyhow::Result<BaseImages> {
     let missing = || {
         anyhow!(
             "the base image is made of a statically linked {BUSYBOX}, which is not there: apt-get install busybox-static"
@@ -60,8 +91,8 @@ pub async fn base_image(folder: &Path, registries: &Registries, launcher: &Launc
     let store = Store::open(&folder.join("base"), launcher.ids())?;
     let garden = Garden { folder, registries, launcher, store, context };
     let shell = garden.make("shell", "image.recipe").await.context("the base image could not be made")?;
-    garden.make("web", "web.recipe").await.context("the image built on it could not be made")?;
-    Ok(shell)
+    let web = garden.make("web", "web.recipe").await.context("the image built on it could not be made")?;
+    Ok(BaseImages { store: garden.store, shell, web })
 }
 
 /// What the base images are made of, and where they go.
@@ -98,10 +129,7 @@ impl Garden<'_> {
         let store = self.store.clone();
         let built = tokio::task::spawn_blocking(move || build(&input, &store, &outside)).await;
         let image = built??.image;
-        let repository = format!("{REGISTRY}/base/{name}").parse()?;
-        let tag = "1".parse()?;
-        let request = PushRequest { image: &image, repository: &repository, tags: &[], moving: &[tag], base: None };
-        push(&request, self.registries, &self.store).await?;
+        push_base(name, &image, &self.store, self.registries).await?;
         Ok(image)
     }
 }

@@ -4,6 +4,6 @@ mod base;
 mod repository;
 mod samples;
 
-pub use base::{REGISTRY, base_image};
+pub use base::{BaseImages, REGISTRY, base_images};
 pub use repository::Repository;
 pub use samples::{GLASSHOUSE_BASE, PLANT_LABELS, SampleFile, VISITOR_DESK};

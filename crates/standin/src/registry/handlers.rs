@@ -168,6 +168,9 @@ async fn blob(
     if let Some(address) = registry.inner().blobs_at.clone() {
         return Ok((StatusCode::TEMPORARY_REDIRECT, [(LOCATION, format!("{address}/{digest}"))]).into_response());
     }
+    if *behaviour == Behaviour::HasNoTimeForBlobs {
+        return Err(refuse(StatusCode::SERVICE_UNAVAILABLE, "UNAVAILABLE", "not now"));
+    }
     if *behaviour == Behaviour::GivesWrongBlobs {
         let bytes = vec![b'?'; usize::try_from(length).unwrap_or(0)];
         return Ok((headers, bytes).into_response());

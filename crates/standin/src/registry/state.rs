@@ -19,6 +19,8 @@ pub enum Behaviour {
     LiesAboutDigests,
     /// It gives other bytes than those of the blob asked for.
     GivesWrongBlobs,
+    /// It has no time for those who want a blob.
+    HasNoTimeForBlobs,
 }
 
 /// Who may come in, and how it is asked.

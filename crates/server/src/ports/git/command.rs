@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use rustix::process::{Pid, Signal, kill_process_group};
 use tokio::io::{AsyncRead, AsyncReadExt};
-use tokio::process::{Child, ChildStdout, Command};
+use tokio::process::{Child, ChildStdin, ChildStdout, Command};
 
 use super::GitError;
 
@@ -44,6 +44,10 @@ impl Running {
 
     pub(super) fn stdout(&mut self) -> Result<ChildStdout, GitError> {
         self.child.stdout.take().ok_or_else(|| GitError::NotStarted("it gave no output".to_owned()))
+    }
+
+    pub(super) fn stdin(&mut self) -> Result<ChildStdin, GitError> {
+        self.child.stdin.take().ok_or_else(|| GitError::NotStarted("it takes no questions".to_owned()))
     }
 
     pub(super) async fn wait(&mut self) -> Result<ExitStatus, GitError> {

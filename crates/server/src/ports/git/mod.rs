@@ -1,6 +1,7 @@
 //! Repositories of others.
 
 mod command;
+mod objects;
 mod repository;
 
 use std::collections::BTreeMap;
@@ -64,8 +65,11 @@ pub(crate) struct Archive {
 pub(crate) trait Repository: fmt::Debug + Send + Sync {
     /// The branches and tags and what they name, as the repository has them now.
     fn refs(&self) -> BoxFuture<'_, Result<Refs, GitError>>;
-    /// Brings the copy up to date, however long that takes while it goes on.
-    fn fetch(&self) -> BoxFuture<'_, Result<(), GitError>>;
+    /// Brings the copy up to date, however long that takes while it goes on. Answers the branches and tags that it
+    /// has then, and what they name.
+    fn fetch(&self) -> BoxFuture<'_, Result<Refs, GitError>>;
+    /// Packs the copy anew, where many fetches have left it in many pieces.
+    fn tidy(&self) -> BoxFuture<'_, Result<(), GitError>>;
     /// The paths of the files that differ between two commits; nothing when that cannot be told.
     fn changed<'a>(&'a self, from: &'a str, to: &'a str) -> BoxFuture<'a, Option<Vec<String>>>;
     /// What of a commit's files is not as in another commit; nothing when that cannot be told, or is so much that

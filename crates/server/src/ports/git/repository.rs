@@ -9,13 +9,12 @@ use pondrix_core::Time;
 use tokio::process::Command;
 
 use super::command::{Running, output, progress};
+use super::objects::{LONGEST_FILE, Object, Objects, has_file};
 use super::{Archive, CommitFacts, Difference, GitError, Refs, Repository};
 
 /// What a repository's own notes may not decide: which files a commit has when it is fetched as an archive, and
 /// what stands in them (gitattributes(5), "Creating an archive"). A job gets what a checkout has.
 const ATTRIBUTES: &str = "* -export-ignore -export-subst\n";
-/// The longest file that is read as a whole, in bytes: those that say what is to be done are short.
-const LONGEST_FILE: usize = 8 << 20;
 /// How many names of changed files, in bytes, git is given as arguments.
 const MOST_NAMES: usize = 64 * 1024;
 
@@ -59,17 +58,17 @@ impl GitRepository {
     /// The branches and tags and their commits, as the repository has them now.
     async fn refs(&self) -> Result<Refs, GitError> {
         let text = output(git().args(["ls-remote", "--heads", "--tags", "--", &self.address])).await?;
-        let text = String::from_utf8_lossy(&text);
-        let mut refs = Refs::default();
-        for (commit, name) in text.lines().filter_map(|line| line.split_once('\t')) {
-            if let Some(branch) = name.strip_prefix("refs/heads/") {
-                refs.branches.insert(branch.to_owned(), commit.to_owned());
-            } else if let Some(tag) = name.strip_prefix("refs/tags/") {
-                // A tag with a message comes twice: as itself, then with the commit that it means.
-                refs.tags.insert(tag.trim_end_matches("^{}").to_owned(), commit.to_owned());
-            }
+        Ok(refs(&text, '\t'))
+    }
+
+    /// The branches and tags and their commits, as the copy has them.
+    async fn copied_refs(&self) -> Result<Refs, GitError> {
+        match output(self.reading_copy().args(["show-ref", "--dereference"])).await {
+            Ok(text) => Ok(refs(&text, ' ')),
+            // It fails without a word where there is none.
+            Err(GitError::Failed(words)) if words.is_empty() => Ok(Refs::default()),
+            Err(error) => Err(error),
         }
-        Ok(refs)
     }
 
     /// The paths of the files that differ between two commits; nothing when that cannot be told.
@@ -80,14 +79,21 @@ impl GitRepository {
     }
 
     /// Brings the copy up to date.
-    async fn fetch(&self) -> Result<(), GitError> {
+    async fn fetch(&self) -> Result<Refs, GitError> {
         if !self.copy.join("HEAD").exists() {
             output(git().args(["init", "--quiet", "--bare", "--"]).arg(&self.copy)).await?;
         }
         self.write_attributes().await.map_err(|error| GitError::Failed(format!("{}: {error}", self.copy.display())))?;
         let refs = ["+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"];
-        let fetch = ["fetch", "--progress", "--prune", "--no-tags", "--no-write-fetch-head", "--", &self.address];
-        progress(self.in_copy().args(fetch).args(refs)).await
+        let alone = ["--progress", "--no-write-fetch-head", "--no-auto-maintenance"];
+        let fetch = ["--prune", "--no-tags", "--", &self.address];
+        progress(self.in_copy().arg("fetch").args(alone).args(fetch).args(refs)).await?;
+        self.copied_refs().await
+    }
+
+    /// Packs the copy anew, where git finds that it is in too many pieces (git-maintenance(1), `--auto`).
+    async fn tidy(&self) -> Result<(), GitError> {
+        progress(self.in_copy().args(["-c", "gc.autoDetach=false", "maintenance", "run", "--auto"])).await
     }
 
     async fn write_attributes(&self) -> std::io::Result<()> {
@@ -133,19 +139,24 @@ impl GitRepository {
 
     /// A file of a commit; nothing when the commit has no such file.
     async fn file(&self, commit: &str, path: &str) -> Result<Option<String>, GitError> {
-        let listed =
-            output(self.reading_copy().args(["ls-tree", "-l", "-z", "--full-tree", commit, "--", path])).await?;
-        // A folder or a link of this name is not the file.
-        if !listed.starts_with(b"100") {
+        let Some((folder, name)) = within(path) else { return Ok(None) };
+        let mut objects = Objects::open(&mut self.reading_copy())?;
+        // A folder or a link of this name is not the file: that is written in the folder that it is in.
+        let listed = objects.read(&format!("{commit}:{folder}")).await?;
+        let is_file = match &listed {
+            Object::Whole { kind, bytes, id_length } if kind == "tree" => has_file(bytes, &name, *id_length),
+            Object::TooLong => return Err(GitError::Failed(format!("the folder of {path} has too many entries"))),
+            Object::Whole { .. } | Object::Missing => false,
+        };
+        if !is_file {
             return Ok(None);
         }
-        let listed = String::from_utf8_lossy(&listed);
-        let size: Option<usize> = listed.split_whitespace().nth(3).and_then(|size| size.parse().ok());
-        if size.is_none_or(|size| size > LONGEST_FILE) {
-            return Err(GitError::Failed(format!("{path} is longer than {} MiB", LONGEST_FILE >> 20)));
+        let path_in_full = if folder.is_empty() { name } else { format!("{folder}/{name}") };
+        match objects.read(&format!("{commit}:{path_in_full}")).await? {
+            Object::Whole { bytes, .. } => Ok(Some(String::from_utf8_lossy(&bytes).into_owned())),
+            Object::TooLong => Err(GitError::Failed(format!("{path} is longer than {} MiB", LONGEST_FILE >> 20))),
+            Object::Missing => Ok(None),
         }
-        let bytes = output(self.reading_copy().args(["cat-file", "blob", &format!("{commit}:{path}")])).await?;
-        Ok(Some(String::from_utf8_lossy(&bytes).into_owned()))
     }
 
     /// The names of all files of a commit.
@@ -175,8 +186,12 @@ impl Repository for GitRepository {
         self.refs().boxed()
     }
 
-    fn fetch(&self) -> BoxFuture<'_, Result<(), GitError>> {
+    fn fetch(&self) -> BoxFuture<'_, Result<Refs, GitError>> {
         self.fetch().boxed()
+    }
+
+    fn tidy(&self) -> BoxFuture<'_, Result<(), GitError>> {
+        self.tidy().boxed()
     }
 
     fn changed<'a>(&'a self, from: &'a str, to: &'a str) -> BoxFuture<'a, Option<Vec<String>>> {
@@ -218,6 +233,30 @@ impl Repository for GitRepository {
             ended: async move { running.wait().await.is_ok_and(|s| s.success()) }.boxed(),
         })
     }
+}
+
+/// Branches and tags as git lists them: an id, something between, a name.
+fn refs(text: &[u8], between: char) -> Refs {
+    let text = String::from_utf8_lossy(text);
+    let mut refs = Refs::default();
+    for (commit, name) in text.lines().filter_map(|line| line.split_once(between)) {
+        if let Some(branch) = name.strip_prefix("refs/heads/") {
+            refs.branches.insert(branch.to_owned(), commit.to_owned());
+        } else if let Some(tag) = name.strip_prefix("refs/tags/") {
+            // A tag with a message comes twice: as itself, then with the commit that it means.
+            refs.tags.insert(tag.trim_end_matches("^{}").to_owned(), commit.to_owned());
+        }
+    }
+    refs
+}
+
+/// The folder of a path in a commit, and its name there; nothing for what can be no file's.
+fn within(path: &str) -> Option<(String, String)> {
+    let mut parts: Vec<&str> = path.split('/').filter(|part| !matches!(*part, "" | ".")).collect();
+    let name = parts.pop()?;
+    // Git is told names a line each.
+    let is_name = |part: &&str| *part != ".." && !part.contains('\n');
+    (is_name(&name) && parts.iter().all(is_name)).then(|| (parts.join("/"), name.to_owned()))
 }
 
 /// Names that each end with a zero byte.
@@ -264,7 +303,9 @@ mod tests {
         }
 
         async fn git(&self, arguments: &[&str]) -> String {
+            // What the machine's user wants of git is not what is committed here.
             let mut command = git();
+            command.env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_CONFIG_NOSYSTEM", "1").env("GIT_ATTR_NOSYSTEM", "1");
             command.current_dir(self.checkout()).args([
                 "-c",
                 "user.name=Wren",
@@ -422,6 +463,51 @@ mod tests {
         assert_eq!(place.repository.file(&commit, "b").await.unwrap(), None);
         let facts = place.repository.facts(&commit).await.unwrap();
         assert_eq!((facts.author.as_str(), facts.title.as_str()), ("Wren", "More"));
+    }
+
+    #[tokio::test]
+    async fn a_file_is_read_by_its_path_and_neither_a_folder_nor_a_link_nor_a_long_one_is_taken_for_it() {
+        let place = Place::new().await;
+        for path in ["plain", "deep/er/file", "-x", "*", "two words", "deep/two\u{e4}"] {
+            place.write(path, path);
+        }
+        symlink("plain", place.checkout().join("link")).unwrap();
+        fs::write(place.checkout().join("long"), vec![b'x'; LONGEST_FILE + 1]).unwrap();
+        let commit = place.commit().await;
+        let read = async |path: &str| place.repository.file(&commit, path).await;
+        for path in ["plain", "deep/er/file", "-x", "*", "two words", "deep/two\u{e4}"] {
+            assert_eq!(read(path).await.unwrap().as_deref(), Some(path));
+        }
+        assert_eq!(read("./deep//er/./file").await.unwrap().as_deref(), Some("deep/er/file"));
+        for path in ["link", "deep", "deep/er", "plain/x", "none", "deep/none", "", ".", "../plain", "a\nb", "p*"] {
+            assert_eq!(read(path).await, Ok(None), "{path}");
+        }
+        assert_eq!(read("long").await.unwrap_err().to_string(), "long is longer than 8 MiB");
+        let nowhere = place.repository.file("0123456789abcdef0123456789abcdef01234567", "plain").await;
+        assert_eq!(nowhere, Ok(None));
+        place.repository.tidy().await.unwrap();
+        assert_eq!(read("plain").await.unwrap().as_deref(), Some("plain"));
+    }
+
+    #[tokio::test]
+    async fn what_was_fetched_has_the_branches_and_tags_that_the_repository_lists() {
+        let place = Place::new().await;
+        let none = place.repository.fetch().await.unwrap();
+        assert_eq!((none.branches.len(), none.tags.len()), (0, 0));
+        place.write("a", "a");
+        place.commit().await;
+        place.git(&["tag", "light"]).await;
+        place.git(&["tag", "--annotate", "--message", "x", "words"]).await;
+        place.git(&["tag", "--annotate", "--message", "x", "words-on-words", "words"]).await;
+        let bare = place.repository.address.clone();
+        place.git(&["push", "--quiet", &bare, "--tags", "HEAD:refs/heads/release/1"]).await;
+        let fetched = place.repository.fetch().await.unwrap();
+        assert_eq!((fetched.branches.len(), fetched.tags.len()), (2, 3));
+        assert_eq!(fetched, place.repository.refs().await.unwrap());
+        place.git(&["push", "--quiet", &bare, ":refs/heads/release/1", ":refs/tags/words"]).await;
+        let fetched = place.repository.fetch().await.unwrap();
+        assert_eq!((fetched.branches.len(), fetched.tags.len()), (1, 2));
+        assert_eq!(fetched, place.repository.refs().await.unwrap());
     }
 
     #[tokio::test]
