@@ -1,7 +1,6 @@
 //! How a run changes.
 
-use std::sync::Arc;
-
+use super::jobs::Changing;
 use super::model::{Answer, Attempt, JobRun, Run, StageRun, StepRun};
 use super::{Effect, Event, Outcome, StepEnd};
 use crate::{JobKey, State, Time};
@@ -32,7 +31,7 @@ impl Run {
         match event {
             Event::Carried { job, from, results } => {
                 self.only_when(self.state == State::Queued)?;
-                let job = self.job_in(job, State::Queued, |_| true)?;
+                let mut job = self.job_in(job, State::Queued, |_| true)?;
                 job.state = State::Passed;
                 job.reason = Some(format!("passed in {from}"));
                 job.results = results.clone();
@@ -62,40 +61,41 @@ impl Run {
             Event::StopAsked { by } => self.stop(by, now),
             Event::Answered { stage, yes, by } => self.answer(stage, Answer { yes: *yes, by: by.clone(), at: now }),
             Event::JobTaken { job, runner } => {
-                let job = self.job_in(job, State::Queued, |job| job.queued.is_some())?;
+                let mut job = self.job_in(job, State::Queued, |job| job.queued.is_some())?;
                 job.state = State::Running;
                 job.runner = Some(runner.clone());
                 job.started = Some(now);
                 Ok(Vec::new())
             }
             Event::JobPrepared { job } => {
-                let job = self.job_in(job, State::Running, |job| job.prepared.is_none())?;
+                let mut job = self.job_in(job, State::Running, |job| job.prepared.is_none())?;
                 job.prepared = Some(now);
                 Ok(Vec::new())
             }
             Event::JobReturned { job } => {
                 let unbegun =
                     |job: &JobRun| job.prepared.is_none() && job.steps.iter().all(|step| step.state == State::Queued);
-                let job = self.job_in(job, State::Running, unbegun)?;
+                let mut job = self.job_in(job, State::Running, unbegun)?;
                 job.state = State::Queued;
                 job.runner = None;
                 job.started = None;
                 job.prepared = None;
-                let offer = offer(job);
+                let offer = offer(&job);
+                drop(job);
                 Ok(if self.stopped_by.is_some() { self.go_on(now) } else { vec![offer] })
             }
             Event::StepStarted { job, step, log } => {
                 let earlier_are_well = |job: &JobRun| job.steps.iter().take(*step).all(StepRun::is_well);
-                let job = self.job_in(job, State::Running, earlier_are_well)?;
-                let step = step_in(job, *step, State::Queued)?;
+                let mut job = self.job_in(job, State::Running, earlier_are_well)?;
+                let step = step_in(&mut job, *step, State::Queued)?;
                 step.state = State::Running;
                 step.started = Some(now);
                 step.log_start = *log;
                 Ok(Vec::new())
             }
             Event::StepEnded { job, step, end, log } => {
-                let job = self.job_in(job, State::Running, |_| true)?;
-                let step = step_in(job, *step, State::Running)?;
+                let mut job = self.job_in(job, State::Running, |_| true)?;
+                let step = step_in(&mut job, *step, State::Running)?;
                 step.state = end.state();
                 step.end = Some(*end);
                 step.ended = Some(now);
@@ -103,18 +103,19 @@ impl Run {
                 Ok(Vec::new())
             }
             Event::ResultAdded { job, result } => {
-                let job = self.job_in(job, State::Running, |job| !job.results.contains(result))?;
+                let mut job = self.job_in(job, State::Running, |job| !job.results.contains(result))?;
                 job.results.push(result.clone());
                 Ok(Vec::new())
             }
             Event::JobEnded { job, outcome, reason } => {
                 let stopping = self.stopped_by.is_some();
-                let job = self.job_in(job, State::Running, |_| true)?;
-                end_job(job, *outcome, reason.clone(), stopping, now);
+                let mut job = self.job_in(job, State::Running, |_| true)?;
+                end_job(&mut job, *outcome, reason.clone(), stopping, now);
                 if !stopping && job.is_attempted_again() {
                     job.begin_anew(now);
-                    return Ok(vec![offer(job)]);
+                    return Ok(vec![offer(&job)]);
                 }
+                drop(job);
                 Ok(self.go_on(now))
             }
         }
@@ -203,15 +204,16 @@ impl Run {
         effects
     }
 
-    /// A job that stands in the state an event needs.
-    fn job_in(&mut self, key: &JobKey, state: State, also: impl Fn(&JobRun) -> bool) -> Result<&mut JobRun, Refused> {
-        let stage = self.stages.iter_mut().find(|stage| stage.name == key.stage());
-        let job = stage.and_then(|stage| stage.jobs.iter_mut().find(|job| job.key == *key));
-        let job = job.ok_or_else(|| Refused::Unknown(key.to_string()))?;
+    /// A job that stands in the state an event needs, to be changed.
+    fn job_in(&mut self, key: &JobKey, state: State, also: impl Fn(&JobRun) -> bool) -> Result<Changing<'_>, Refused> {
+        let unknown = || Refused::Unknown(key.to_string());
+        let (stage, place) = self.place(key).ok_or_else(unknown)?;
+        let jobs = &mut self.stages[stage].jobs;
+        let job = jobs.at(place).ok_or_else(unknown)?;
         if job.state != state || !also(job) {
             return Err(Refused::NotNow { what: key.to_string(), state: job.state });
         }
-        Ok(Arc::make_mut(job))
+        jobs.change(place).ok_or_else(unknown)
     }
 }
 
@@ -226,7 +228,7 @@ impl StageRun {
             });
         } else if self.state == State::Queued {
             let may_begin = |job: &JobRun| job.state == State::Queued && job.required_result.allows(broken.is_some());
-            let opens = self.jobs.iter().any(|job| may_begin(job));
+            let opens = self.jobs.iter().any(may_begin);
             let waits = opens && self.approval.is_some();
             self.state = if waits { State::Waiting } else { State::Running };
             self.asked = waits.then_some(now);
@@ -249,12 +251,12 @@ impl StageRun {
             // One that is skipped is over, and others may wait for it, also before it; one that begins is not.
             from = if self.settle(at, broken, now, effects) { at + 1 } else { 0 };
         }
-        if self.jobs.iter().all(|job| job.state.is_over()) {
+        if self.jobs.are_over() {
             let counted = |job: &JobRun| match job.state {
                 State::Failed | State::Lost if job.may_fail => State::Passed,
                 state => state,
             };
-            self.state = State::of_parts(self.jobs.iter().map(|job| counted(job)));
+            self.state = State::of_parts(self.jobs.iter().map(counted));
         }
     }
 
@@ -265,33 +267,33 @@ impl StageRun {
 
     /// Ends every job that nobody has.
     fn end_queued(&mut self, now: Time, how: impl Fn(&JobRun) -> (State, String)) {
-        for job in self.jobs.iter_mut().filter(|job| job.state == State::Queued) {
-            let job = Arc::make_mut(job);
+        let end = |job: &mut JobRun| {
             let (state, reason) = how(job);
             job.state = state;
             job.reason = Some(reason);
             job.ended = Some(now);
             job.barred = true;
-        }
+        };
+        self.jobs.change_each(|job| job.state == State::Queued, end);
     }
 
     /// A job at this place or behind it whose turn has come, and of which it is not decided yet whether it begins.
     fn next_to_settle(&self, from: usize) -> Option<usize> {
-        let is_over = |key: &JobKey| self.jobs.iter().all(|job| job.key != *key || job.state.is_over());
-        let is_next =
-            |job: &Arc<JobRun>| job.state == State::Queued && job.queued.is_none() && job.after.iter().all(is_over);
-        self.jobs[from..].iter().position(is_next).map(|at| from + at)
+        let is_over = |key: &JobKey| self.jobs.get(key).is_none_or(|job| job.state.is_over());
+        self.jobs.next_unsettled(from, |job| job.after.iter().all(is_over))
     }
 
     /// Lets a job begin, or skips it, by what came before it. Answers whether it begins.
     fn settle(&mut self, at: usize, broken: Option<&str>, now: Time, effects: &mut Vec<Effect>) -> bool {
-        let after = &self.jobs[at].after;
-        let before = |job: &&Arc<JobRun>| !after.is_empty() && after.contains(&job.key);
-        let not_well = self.jobs.iter().filter(before).find(|job| !job.is_well()).map(|job| job.key.job().to_owned());
-        let job = Arc::make_mut(&mut self.jobs[at]);
+        let mut before: Vec<usize> =
+            self.jobs.at(at).into_iter().flat_map(|job| &job.after).filter_map(|key| self.jobs.place(key)).collect();
+        before.sort_unstable();
+        let mut before = before.into_iter().filter_map(|place| self.jobs.at(place));
+        let not_well = before.find(|job| !job.is_well()).map(|job| job.key.job().to_owned());
+        let Some(mut job) = self.jobs.change(at) else { return false };
         if job.required_result.allows(broken.is_some() || not_well.is_some()) {
             job.queued = Some(now);
-            effects.push(offer(job));
+            effects.push(offer(&job));
             return true;
         }
         job.state = State::Skipped;

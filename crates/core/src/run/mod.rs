@@ -6,9 +6,11 @@
 //! [`Run::outstanding`] when it starts again.
 
 mod event;
+mod jobs;
 mod machine;
 mod model;
 
 pub use event::{BaseImage, Effect, Event, JobResult, Outcome, PreflightFault, StepEnd};
+pub use jobs::Jobs;
 pub use machine::Refused;
 pub use model::{Answer, Attempt, Hold, JobRun, Run, StageRun, StepRun};

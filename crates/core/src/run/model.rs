@@ -1,8 +1,6 @@
 //! A run's state.
 
-use std::sync::Arc;
-
-use super::{JobResult, PreflightFault, StepEnd};
+use super::{JobResult, Jobs, PreflightFault, StepEnd};
 use crate::pipeline::{Approval, JobKind, RequiredResult, Retry};
 use crate::plan::{Plan, PlannedJob, PlannedStage};
 use crate::{JobKey, State, Time};
@@ -41,9 +39,8 @@ pub struct StageRun {
     pub answer: Option<Answer>,
     /// What it holds against other runs of the project while it goes on.
     pub exclusive: Option<String>,
-    /// Its jobs, in order. They are shared between a run and its copies until they change, so that a copy costs
-    /// little however many there are.
-    pub jobs: Vec<Arc<JobRun>>,
+    /// Its jobs, in order.
+    pub jobs: Jobs,
 }
 
 /// Something that one stage or job at a time may hold among all runs of a project.
@@ -167,20 +164,26 @@ impl Run {
 
     /// Every job, in order.
     pub fn jobs(&self) -> impl Iterator<Item = &JobRun> {
-        self.stages.iter().flat_map(|stage| &stage.jobs).map(Arc::as_ref)
+        self.stages.iter().flat_map(|stage| stage.jobs.iter())
     }
 
     /// The job with this key.
     #[must_use]
     pub fn job(&self, key: &JobKey) -> Option<&JobRun> {
-        self.jobs().find(|job| job.key == *key)
+        self.stages.iter().find(|stage| stage.name == key.stage())?.jobs.get(key)
+    }
+
+    /// Where the job with this key is: the places of its stage and of itself, which are those in the plan too.
+    #[must_use]
+    pub fn place(&self, key: &JobKey) -> Option<(usize, usize)> {
+        let at = self.stages.iter().position(|stage| stage.name == key.stage())?;
+        Some((at, self.stages[at].jobs.place(key)?))
     }
 
     /// The first job that failed the run, or else any that failed, and its step that did, if one did.
     #[must_use]
     pub fn first_failure(&self) -> Option<(&JobRun, Option<(usize, &StepRun)>)> {
-        let failed = |job: &&JobRun| matches!(job.state, State::Failed | State::Lost) && !job.may_fail;
-        let job = self.jobs().find(failed)?;
+        let job = self.stages.iter().find_map(|stage| stage.jobs.failed().next())?;
         Some((job, job.steps.iter().enumerate().find(|(_, step)| step.state == State::Failed && !step.may_fail)))
     }
 
@@ -190,11 +193,11 @@ impl Run {
     pub fn locks_held(&self) -> Vec<Hold> {
         let mut holds = Vec::new();
         for stage in &self.stages {
-            let begun = stage.jobs.iter().any(|job| job.started.is_some() || !job.attempts.is_empty());
+            let begun = stage.jobs.have_begun();
             if let Some(lock) = stage.exclusive.as_ref().filter(|_| begun && !stage.state.is_over()) {
                 holds.push(Hold { lock: lock.clone(), stage: stage.name.clone(), job: None });
             }
-            for job in stage.jobs.iter().filter(|job| job.state == State::Running) {
+            for job in stage.jobs.running() {
                 let of_job =
                     |lock: &String| Hold { lock: lock.clone(), stage: stage.name.clone(), job: Some(job.key.clone()) };
                 holds.extend(job.locks.iter().map(of_job));
@@ -208,8 +211,7 @@ impl Run {
     pub fn locks_wanted(&self, key: &JobKey) -> Vec<Hold> {
         let Some(stage) = self.stages.iter().find(|stage| stage.name == key.stage()) else { return Vec::new() };
         let of_stage = stage.exclusive.iter().map(|lock| (lock, None));
-        let of_job =
-            stage.jobs.iter().filter(|job| job.key == *key).flat_map(|job| job.locks.iter().map(|l| (l, Some(key))));
+        let of_job = stage.jobs.get(key).into_iter().flat_map(|job| job.locks.iter().map(|lock| (lock, Some(key))));
         let hold = |(lock, job): (&String, Option<&JobKey>)| Hold {
             lock: lock.clone(),
             stage: stage.name.clone(),
@@ -228,7 +230,7 @@ impl StageRun {
             asked: None,
             answer: None,
             exclusive: stage.exclusive.clone(),
-            jobs: stage.jobs.iter().map(|job| Arc::new(JobRun::new(job))).collect(),
+            jobs: stage.jobs.iter().map(JobRun::new).collect(),
         }
     }
 }
@@ -266,6 +268,21 @@ impl JobRun {
     #[must_use]
     pub fn attempt(&self) -> u32 {
         u32::try_from(self.attempts.len()).unwrap_or(u32::MAX).saturating_add(1)
+    }
+
+    /// Whether it is not decided yet whether it begins.
+    pub(super) fn is_unsettled(&self) -> bool {
+        self.state == State::Queued && self.queued.is_none()
+    }
+
+    /// Whether it fails the run.
+    pub(super) fn fails_the_run(&self) -> bool {
+        matches!(self.state, State::Failed | State::Lost) && !self.may_fail
+    }
+
+    /// Whether it began, now or before.
+    pub(super) fn has_begun(&self) -> bool {
+        self.started.is_some() || !self.attempts.is_empty()
     }
 
     /// Whether what comes after can begin with this job as it ended.

@@ -58,7 +58,7 @@ fn an_index_is_made_of_what_each_of_its_jobs_pushed_and_of_nothing_while_one_pus
     for (at, letter) in [(0, 'a'), (1, 'b')] {
         let refused = ImagePart::all(&planned[2], &run).unwrap_err().to_string();
         assert_eq!(refused, format!("{} pushed no image", planned[at].key));
-        std::sync::Arc::make_mut(&mut run.stages[0].jobs[at]).results.push(JobResult::Image {
+        run.stages[0].jobs.change(at).unwrap().results.push(JobResult::Image {
             repository: "x.test/desk".parse().unwrap(),
             digest: digest(letter),
             tags: Vec::new(),

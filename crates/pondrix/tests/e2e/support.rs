@@ -17,7 +17,7 @@ use pondrix_core::image::Registries;
 use pondrix_core::{RunId, State};
 use pondrix_sandbox::Launcher;
 use pondrix_standin::cluster::Cluster;
-use pondrix_standin::garden::{BaseImages, REGISTRY, Repository, SampleFile, base_images};
+use pondrix_standin::garden::{BaseImages, REGISTRY, Repository, SampleFile, base_files, base_images};
 use pondrix_standin::registry::Registry;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
@@ -277,6 +277,9 @@ impl World {
 
     /// A repository with files, known to the server. Its hook tells of every push.
     pub(crate) async fn project(&self, name: &'static str, files: &[SampleFile]) -> (Repository, ProjectView) {
+        if name == "glasshouse-base" {
+            base_files(&self.folder.path().join("checkouts").join(name)).await.unwrap();
+        }
         let repository = Repository::new(self.folder.path(), name, files).unwrap();
         let new = NewProject { name: name.to_owned(), repository: repository.bare.display().to_string() };
         let project = self.client.add_project(&new).await.unwrap();

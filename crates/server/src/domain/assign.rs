@@ -168,7 +168,7 @@ impl Engine {
                 return Ok(None);
             }
         };
-        let artifacts = match live.row.plan.job(&job) {
+        let artifacts = match live.planned(&job) {
             Some(planned) => self.artifacts_for(&live, planned).await?,
             None => Vec::new(),
         };
@@ -201,7 +201,7 @@ impl Engine {
 
     async fn work(&self, live: &LiveRun, key: &JobKey, attempt: u32) -> Result<Work, AssignError> {
         let facts = &live.row.facts;
-        let planned = live.row.plan.job(key).ok_or_else(|| UnfitError::NotPlanned(key.clone()))?;
+        let planned = live.planned(key).ok_or_else(|| UnfitError::NotPlanned(key.clone()))?;
         let (outputs, parts, built) = {
             let run = &live.now();
             let image = |job: &Spanned<String>| PushedImage::of_job(&job.value, &live.row.plan, run);

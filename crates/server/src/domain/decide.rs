@@ -4,7 +4,7 @@
 //! decided together when that has ended, each on what the one before it made of the run, and stored in one write. Should
 //! that fail, each is decided anew and stored alone: nobody fails for another's sake.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use pondrix_core::pipeline::JobKind;
@@ -35,12 +35,14 @@ pub(super) struct NewLease {
 pub(super) struct View<'a> {
     pub(super) run: &'a Run,
     leases: &'a BTreeMap<JobKey, i64>,
+    /// The jobs whose leases hold no more by what is decided with this.
+    ended: &'a BTreeSet<JobKey>,
 }
 
 impl View<'_> {
     /// Whether a lease is the one that its job is done under now.
     pub(super) fn is_held(&self, lease: &Lease) -> bool {
-        self.leases.get(&lease.job) == Some(&lease.number)
+        self.leases.get(&lease.job) == Some(&lease.number) && !self.ended.contains(&lease.job)
     }
 }
 
@@ -174,9 +176,13 @@ impl Engine {
         let mut answers = Vec::new();
         let mut steps: Vec<Step> = Vec::new();
         let mut writes = Vec::new();
-        let mut leases = state.leases.clone();
+        let mut ended_jobs = BTreeSet::new();
         for decision in decisions {
-            let view = View { run: steps.last().map_or(&state.run, |step| &step.run), leases: &leases };
+            let view = View {
+                run: steps.last().map_or(&state.run, |step| &step.run),
+                leases: &state.leases,
+                ended: &ended_jobs,
+            };
             let decided = match decision.steps(view, at) {
                 Ok(decided) => decided,
                 Err(error) => {
@@ -187,7 +193,7 @@ impl Engine {
             for step in decided {
                 let (event, ended) = (step.event.clone(), ended_job(&step.event));
                 if let Some(job) = &ended {
-                    leases.remove(job);
+                    ended_jobs.insert(job.clone());
                 }
                 let taken = decision.lease.clone().zip(taken_job(&event));
                 // The index is what others are built on, and not the images in it.
@@ -291,7 +297,7 @@ impl Engine {
         match effect {
             Effect::Preflight => drop(self.preflights.send(Arc::clone(live))),
             Effect::Offer(job) | Effect::RollOut(job) => {
-                let Some(planned) = live.row.plan.job(&job) else { return };
+                let Some(planned) = live.planned(&job) else { return };
                 let is_rollout = matches!(planned.kind, JobKind::Rollout(_));
                 let who = if is_rollout { Who::Server } else { Who::Runner(planned.needs.clone()) };
                 let (of, locks_wanted) = (live.row.facts.id.clone(), run.locks_wanted(&job));

@@ -36,9 +36,9 @@ fn note(run: &Run) -> Option<String> {
     if run.state.is_over() {
         return None;
     }
-    let mut running = run.jobs().filter(|job| job.state == State::Running);
-    let named: Vec<_> = running.by_ref().take(MOST_NAMED).map(|job| job.key.as_str()).collect();
-    let more = running.count();
+    let running = run.stages.iter().flat_map(|stage| stage.jobs.running());
+    let named: Vec<_> = running.take(MOST_NAMED).map(|job| job.key.as_str()).collect();
+    let more = run.stages.iter().map(|stage| stage.jobs.running_count()).sum::<usize>() - named.len();
     let more = if more == 0 { String::new() } else { format!(", and {more} more") };
     (!named.is_empty()).then(|| named.join(", ") + &more)
 }

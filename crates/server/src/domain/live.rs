@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use pondrix_api::RunSummary;
 use pondrix_core::JobKey;
+use pondrix_core::plan::PlannedJob;
 use pondrix_core::run::Run;
 use tokio::sync::{Mutex, watch};
 
@@ -72,6 +73,12 @@ impl LiveRun {
     /// How it is now.
     pub(crate) fn now(&self) -> Arc<Run> {
         Arc::clone(&self.seen.borrow().run)
+    }
+
+    /// The plan's job of this key.
+    pub(crate) fn planned(&self, key: &JobKey) -> Option<&PlannedJob> {
+        let (stage, job) = self.now().place(key)?;
+        self.row.plan.stages.get(stage)?.jobs.get(job).filter(|job| job.key == *key)
     }
 
     /// How it is now, and from now on.

@@ -59,12 +59,11 @@ async fn push_base(name: &str, image: &Image, store: &Store, registries: &Regist
     Ok(())
 }
 
-/// Builds the base image from the machine's busybox and pushes it as `base/shell:1`, and as `base/web:1`
-/// one built on it. What is made of them stays in the folder.
+/// Lays out what the base images are made of: the sample's files, and the machine's busybox with all its names.
 ///
 /// # Errors
-/// When it cannot be made; with what to install where that is missing.
-pub async fn base_images(folder: &Path, registries: &Registries, launcher: &Launcher) -> anyhow::Result<BaseImages> {
+/// When that is missing, with what to install; or when it cannot be written.
+pub async fn base_files(context: &Path) -> anyhow::Result<()> {
     let missing = || {
         anyhow!(
             "the base image is made of a statically linked {BUSYBOX}, which is not there: apt-get install busybox-static"
@@ -74,7 +73,6 @@ pub async fn base_images(folder: &Path, registries: &Registries, launcher: &Laun
     if names_a_loader(&program) {
         return Err(missing());
     }
-    let context = folder.join("checkouts/glasshouse-base");
     for (path, text) in GLASSHOUSE_BASE {
         let path = context.join(path);
         std::fs::create_dir_all(path.parent().unwrap_or(&path))?;
@@ -88,6 +86,17 @@ pub async fn base_images(folder: &Path, registries: &Registries, launcher: &Laun
     {
         std::os::unix::fs::symlink("busybox", bin.join(name))?;
     }
+    Ok(())
+}
+
+/// Builds the base image from the machine's busybox and pushes it as `base/shell:1`, and as `base/web:1`
+/// one built on it. What is made of them stays in the folder.
+///
+/// # Errors
+/// When it cannot be made; with what to install where that is missing.
+pub async fn base_images(folder: &Path, registries: &Registries, launcher: &Launcher) -> anyhow::Result<BaseImages> {
+    let context = folder.join("checkouts/glasshouse-base");
+    base_files(&context).await?;
     let store = Store::open(&folder.join("base"), launcher.ids())?;
     let garden = Garden { folder, registries, launcher, store, context };
     let shell = garden.make("shell", "image.recipe").await.context("the base image could not be made")?;

@@ -219,7 +219,7 @@ impl Rollout {
     /// one by hand wants just that.
     async fn overtaken(&self) -> Result<Option<RunId>, EngineError> {
         let facts = &self.live.row.facts;
-        let Some(JobKind::Rollout(rollout)) = self.live.row.plan.job(&self.job).map(|job| &job.kind) else {
+        let Some(JobKind::Rollout(rollout)) = self.live.planned(&self.job).map(|job| &job.kind) else {
             return Ok(None);
         };
         if matches!(facts.start, StartKind::Manual | StartKind::Rerun) || facts.is_try {
@@ -279,7 +279,7 @@ impl Rollout {
     }
 
     fn time_limit(&self) -> pondrix_core::Duration {
-        match self.live.row.plan.job(&self.job).map(|job| &job.kind) {
+        match self.live.planned(&self.job).map(|job| &job.kind) {
             Some(JobKind::Rollout(rollout)) => rollout.time,
             _ => pondrix_core::Duration::from_seconds(0),
         }
@@ -300,7 +300,7 @@ impl Rollout {
     }
 
     async fn apply(&self) -> Result<Applied, RolloutError> {
-        let Some(JobKind::Rollout(rollout)) = self.live.row.plan.job(&self.job).map(|job| job.kind.clone()) else {
+        let Some(JobKind::Rollout(rollout)) = self.live.planned(&self.job).map(|job| job.kind.clone()) else {
             return Err(RolloutError::NotOne(self.job.clone()));
         };
         let deadline = Instant::now() + rollout.time.to_std();
