@@ -6,6 +6,7 @@
 mod access;
 mod artifacts;
 mod backup;
+mod checkpoint;
 mod event_form;
 mod images;
 mod plans;
@@ -227,6 +228,7 @@ impl Store {
         // commit is flushed to the disk before anybody hears of it (SQLite, "PRAGMA synchronous").
         connection.pragma_update(None, "synchronous", "full")?;
         migrate(&mut connection)?;
+        checkpoint::beside(&mut connection, path, busy_time)?;
         let writer = Writer::start(connection)?;
         Ok(Self { place: Place::File { path: path.to_owned(), writer, readers: Arc::default() } })
     }
