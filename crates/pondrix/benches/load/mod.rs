@@ -197,6 +197,27 @@ async fn server() -> Vec<Value> {
         world.client.whoami().await.unwrap();
         nothing.push(since.elapsed());
     }
+    // And the commit that it waits for: as much, written by hand.
+    let folder = world.folder.path().join("by-hand.db");
+    let by_hand = rusqlite::Connection::open(folder).unwrap();
+    by_hand
+        .execute_batch("PRAGMA journal_mode = wal; PRAGMA synchronous = full; PRAGMA wal_autocheckpoint = 0")
+        .unwrap();
+    by_hand.execute_batch("CREATE TABLE a (x BLOB); CREATE TABLE b (x BLOB); CREATE TABLE c (x BLOB)").unwrap();
+    let mut commits = Vec::new();
+    for _ in 0..RUNNERS {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+        let since = Instant::now();
+        let three = "BEGIN; INSERT INTO a VALUES (zeroblob(300)); INSERT INTO b VALUES (zeroblob(300));
+                     INSERT INTO c VALUES (zeroblob(300)); COMMIT";
+        by_hand.execute_batch(three).unwrap();
+        commits.push(since.elapsed());
+    }
+    println!(
+        "  a commit of three rows by hand, in ms: {:.2} in the middle, {:.2} as the 99th",
+        super::median(commits.clone()).as_secs_f64() * 1e3,
+        p99(&mut commits).as_secs_f64() * 1e3
+    );
     println!(
         "  of one that asks alone, in ms: {:.2} in the middle, {:.2} as the 99th; a question answered from memory: {:.2} and {:.2}",
         super::median(alone.clone()).as_secs_f64() * 1e3,
