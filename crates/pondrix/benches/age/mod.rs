@@ -26,6 +26,7 @@ const FEW: u64 = 1_000;
 const MANY: u64 = 1_000_000;
 /// As many as there are where there are few runs.
 const OF_A_PROJECT: usize = 5;
+const OF_A_BRANCH: usize = 40;
 const OF_A_PERSON: usize = 20;
 /// What a question may take at the most, and how much longer where there are many runs.
 const MOST: Duration = Duration::from_millis(10);
@@ -152,7 +153,7 @@ impl Aged {
         timed("list", Box::pin(all(RunsWanted::default()))).await;
         timed("list of a project", Box::pin(some(RunsWanted { project, ..RunsWanted::default() }, OF_A_PROJECT))).await;
         timed("list by state", Box::pin(all(RunsWanted { state: Some(State::Failed), ..RunsWanted::default() }))).await;
-        timed("list by branch", Box::pin(all(RunsWanted { branch, ..RunsWanted::default() }))).await;
+        timed("list by branch", Box::pin(some(RunsWanted { branch, ..RunsWanted::default() }, OF_A_BRANCH))).await;
         timed("list by person", Box::pin(some(RunsWanted { author, ..RunsWanted::default() }, OF_A_PERSON))).await;
         timed("show", Box::pin(async { client.run(&run).await.unwrap().stages.len() })).await;
         timed("images", Box::pin(async { client.images(None, None).await.unwrap().images.len() })).await;
