@@ -363,7 +363,7 @@ impl From<&StageRun> for StageView {
             by: answer.map(|answer| answer.by.clone()),
             answered: answer.map(|answer| answer.at),
         });
-        let jobs = stage.jobs.iter().map(|job| JobView::from(job)).collect();
+        let jobs = stage.jobs.iter().map(JobView::from).collect();
         Self { name: stage.name.clone(), state: stage.state, approval, jobs }
     }
 }

@@ -105,20 +105,25 @@ impl Source<'_> {
     /// Adds what a path or pattern names. Answers how many things of that name there are.
     pub(super) fn find(&self, named: &str, layout: &Layout<'_>, items: &mut Vec<Item>) -> Result<usize, FilesError> {
         let roots = self.roots(named)?;
-        if roots.is_empty() {
-            return Err(self.missing(named));
-        }
+        let mut found = roots.len();
         for root in &roots {
             let (real, on_disk) = self.real(root).ok_or_else(|| self.missing(named))?;
             let data = fs::symlink_metadata(&on_disk).map_err(at(&on_disk))?;
             let lead = if layout.parents { self.lead(named, root) } else { PathBuf::new() };
             if data.is_dir() {
+                let place = items.len();
                 if !layout.parents {
                     items.push(Item::root(&real, on_disk, data, self.keeps));
                 } else if !lead.as_os_str().is_empty() {
                     items.push(Item::new(lead.clone(), on_disk, data, self.keeps));
                 }
+                let own = items.len();
                 self.walk(&real, Path::new(""), &lead, layout, items)?;
+                // A folder that is left out is there only for what is taken back in it.
+                if items.len() == own && (self.is_left_out(root) || self.is_left_out(&real)) {
+                    items.truncate(place);
+                    found -= 1;
+                }
                 continue;
             }
             let to = match (layout.parents, layout.into_folder) {
@@ -131,7 +136,7 @@ impl Source<'_> {
                 items.push(Item::new(to, on_disk, data, self.keeps));
             }
         }
-        Ok(roots.len())
+        if found == 0 { Err(self.missing(named)) } else { Ok(found) }
     }
 
     /// The path of what was found that `--parents` keeps: all of it, or what is behind `/./`.
@@ -215,10 +220,19 @@ impl Source<'_> {
         Ok(())
     }
 
-    /// Whether something at this path, or below it, is seen.
-    fn is_seen(&self, path: &Path) -> bool {
+    /// Whether a rule leaves this path out.
+    fn is_left_out(&self, path: &Path) -> bool {
         let relative = path.strip_prefix("/").unwrap_or(path);
-        self.ignore.is_none_or(|ignore| ignore.left_out_by(relative).is_none() || ignore.takes_back())
+        self.ignore.is_some_and(|ignore| ignore.left_out_by(relative).is_some())
+    }
+
+    /// Whether what this path leads to is seen, or something below it may be. What is left out is not there, by no name
+    /// and behind no link.
+    fn is_seen(&self, path: &Path) -> bool {
+        let Some((real, on_disk)) = self.real(path) else { return !self.is_left_out(path) };
+        let is_folder = || fs::symlink_metadata(&on_disk).is_ok_and(|data| data.is_dir());
+        let is_way_in = || self.ignore.is_some_and(Ignore::takes_back) && is_folder();
+        !(self.is_left_out(path) || self.is_left_out(&real)) || is_way_in()
     }
 
     /// Adds what is in a folder. `inner` is the way from what was named to the folder.
@@ -265,7 +279,7 @@ impl Source<'_> {
         if path.components().any(|part| part == Component::ParentDir) {
             return Err(FilesError::Words(format!("`{named}` leads out of {}", self.name), None));
         }
-        self.real(&path).map(|(real, _)| real).ok_or_else(|| self.missing(named))
+        self.real(&path).filter(|_| self.is_seen(&path)).map(|(real, _)| real).ok_or_else(|| self.missing(named))
     }
 
     /// Everything below a path, for a key.

@@ -273,6 +273,62 @@ mod tests {
         }
     }
 
+    /// A line of an ignore file.
+    fn any_rule() -> impl Strategy<Value = String> {
+        let part = prop::sample::select(vec!["a", "b", "c", "*", "?", "**", "[ab]"]);
+        (any::<bool>(), prop::collection::vec(part, 1..4))
+            .prop_map(|(takes_back, parts)| format!("{}{}", if takes_back { "!" } else { "" }, parts.join("/")))
+    }
+
+    /// The files among what a name stands for, each by its path in the context.
+    fn named(source: &Source<'_>, context: &Path, name: &str) -> Option<Vec<PathBuf>> {
+        let nothing = Ignore::default();
+        let layout = Layout { exclude: &nothing, parents: false, into_folder: true };
+        let mut items = Vec::new();
+        source.find(name, &layout, &mut items).ok()?;
+        let files = items.iter().filter(|item| item.data.is_file());
+        Some(files.map(|item| item.real.strip_prefix(context).unwrap().to_owned()).collect())
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(600))]
+
+        #[test]
+        fn what_is_left_out_is_copied_by_no_name_and_everything_else_by_each(
+            things in any_things(),
+            rules in prop::collection::vec(any_rule(), 0..5),
+        ) {
+            let folder = tempfile::tempdir().unwrap();
+            let context = folder.path().join("context");
+            make(&context, &things, "/nowhere");
+            let ignore = Ignore::read(&rules.join("\n")).unwrap();
+            let layers = [context.clone()];
+            let name = "the context".to_owned();
+            let source = Source { layers: Layers(&layers), ignore: Some(&ignore), keeps: false, name };
+            let whole = named(&source, &context, ".").unwrap_or_default();
+            for (path, link) in &things {
+                let is_plain_file = link.is_none()
+                    && Path::new(path).ancestors().all(|above| !context.join(above).is_symlink())
+                    && context.join(path).is_file();
+                // By its name, by a pattern that it fits, and with the folder that it is in.
+                let pattern = path.replace('a', "?").replace('b', "[b]").replace('c', "*");
+                for name in [path.clone(), pattern, format!("./{path}"), format!("{path}/.")] {
+                    let files = named(&source, &context, &name).unwrap_or_default();
+                    prop_assert!(files.iter().all(|file| ignore.left_out_by(file).is_none()), "{name}: {files:?}");
+                }
+                if is_plain_file {
+                    let path = Path::new(path);
+                    let is_seen = ignore.left_out_by(path).is_none();
+                    let by_name = named(&source, &context, path.to_str().unwrap());
+                    prop_assert_eq!(by_name, is_seen.then(|| vec![path.to_owned()]));
+                    prop_assert_eq!(whole.iter().any(|file| file == path), is_seen);
+                    prop_assert_eq!(source.one(path.to_str().unwrap()).is_ok(), is_seen);
+                }
+            }
+            prop_assert!(whole.iter().all(|file| ignore.left_out_by(file).is_none()));
+        }
+    }
+
     /// What is in every file below a folder; links are not followed.
     fn walked(folder: &Path) -> Vec<String> {
         let mut texts = Vec::new();

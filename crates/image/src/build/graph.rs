@@ -1,6 +1,7 @@
 //! Which stages are needed, what each is built on, and their building side by side.
 
 use std::collections::BTreeMap;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -53,11 +54,12 @@ impl From<BaseError> for BuildError {
 
 /// What is known before anything is built.
 pub(super) struct Plan {
-    /// Of each stage.
-    pub(super) bases: Vec<Base>,
+    /// Of each stage. One that nobody seems to need may be broken: that is told when it is needed all the same.
+    pub(super) bases: Vec<Result<Base, Box<Fault>>>,
     /// Of each stage.
     pub(super) platforms: Vec<Platform>,
-    /// Of each stage, whether the target needs it.
+    /// Of each stage, whether the target needs it, as far as that can be told before anything is built: a stage may be
+    /// named through an argument, and by what a base asks of those who take over from it.
     needed: Vec<bool>,
     pub(super) target: usize,
     /// The values of the arguments in front of the first FROM.
@@ -170,7 +172,6 @@ impl Plan {
             } else {
                 reference(&name, full_name).map(Base::Image)
             };
-            // A stage that nobody needs may be broken.
             bases.push((base, number));
         }
         let mut waiting = vec![target];
@@ -184,12 +185,15 @@ impl Plan {
             let named = recipe.stages[number].instructions.iter().flat_map(origins);
             waiting.extend(named.filter_map(|from| recipe.stage_named(from, number)));
         }
-        let checked = bases.into_iter().map(|(base, number)| match base {
-            Ok(base) => Ok(base),
-            Err(_) if !needed[number] => Ok(Base::Scratch),
-            Err((words, help)) => Err(fault(&recipe.stages[number].from, words, help)),
+        let told = bases.into_iter().map(|(base, number)| {
+            base.map_err(|(words, help)| Box::new(recipe.fault(&recipe.stages[number].from, words, help)))
         });
-        Ok(Self { bases: checked.collect::<Result<_, _>>()?, platforms, needed, target, globals })
+        let bases: Vec<_> = told.collect();
+        let broken = bases.iter().zip(&needed).find_map(|(base, needed)| base.as_ref().err().filter(|_| *needed));
+        if let Some(fault) = broken {
+            return Err(BaseError::Fault(fault.clone()));
+        }
+        Ok(Self { bases, platforms, needed, target, globals })
     }
 
     /// How many stages are needed.
@@ -208,9 +212,20 @@ impl Plan {
     }
 }
 
+/// How far a stage is.
+#[derive(Clone)]
+enum Stage {
+    /// Nobody builds it yet.
+    Unbegun,
+    /// Somebody does.
+    Begun,
+    /// It is built.
+    Built(Box<State>),
+}
+
 /// How far the stages are.
 pub(super) struct Progress {
-    stages: Mutex<Vec<Option<State>>>,
+    stages: Mutex<Vec<Stage>>,
     changed: Condvar,
     failed: AtomicBool,
     steps: AtomicUsize,
@@ -222,7 +237,7 @@ pub(super) struct Progress {
 impl Progress {
     fn new(count: usize) -> Self {
         Self {
-            stages: Mutex::new(vec![None; count]),
+            stages: Mutex::new(vec![Stage::Unbegun; count]),
             changed: Condvar::new(),
             failed: AtomicBool::new(false),
             steps: AtomicUsize::new(0),
@@ -231,7 +246,7 @@ impl Progress {
         }
     }
 
-    fn stages(&self) -> MutexGuard<'_, Vec<Option<State>>> {
+    fn stages(&self) -> MutexGuard<'_, Vec<Stage>> {
         self.stages.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -239,14 +254,24 @@ impl Progress {
         self.failed.load(Ordering::Relaxed)
     }
 
-    /// Waits until a stage is built.
-    pub(super) fn wait_for(&self, number: usize) -> Result<State, BuildError> {
+    /// Whether whoever asks is to build a stage: nobody does yet.
+    fn begin(&self, number: usize) -> bool {
+        let stage = &mut self.stages()[number];
+        let is_mine = matches!(stage, Stage::Unbegun);
+        if is_mine {
+            *stage = Stage::Begun;
+        }
+        is_mine
+    }
+
+    /// Waits until a stage is built that somebody builds.
+    fn wait_for(&self, number: usize, is_halted: &dyn Fn() -> bool) -> Result<State, BuildError> {
         let mut stages = self.stages();
         loop {
-            if let Some(state) = &stages[number] {
-                return Ok(state.clone());
+            if let Stage::Built(state) = &stages[number] {
+                return Ok(State::clone(state));
             }
-            if self.has_failed() {
+            if is_halted() {
                 return Err(BuildError::Halted);
             }
             stages = self.changed.wait_timeout(stages, HALT_CHECK).unwrap_or_else(PoisonError::into_inner).0;
@@ -256,7 +281,7 @@ impl Progress {
     fn end(&self, number: usize, result: Result<State, BuildError>) -> Option<BuildError> {
         let error = match result {
             Ok(state) => {
-                self.stages()[number] = Some(state);
+                self.stages()[number] = Stage::Built(Box::new(state));
                 None
             }
             Err(error) => {
@@ -282,6 +307,24 @@ impl Progress {
     }
 }
 
+/// Builds a stage, unless somebody does. One that breaks ends the build: nobody waits for it for ever.
+fn build_stage(build: &Build<'_>, number: usize) -> Option<BuildError> {
+    if !build.progress.begin(number) {
+        return None;
+    }
+    let built = catch_unwind(AssertUnwindSafe(|| StageBuild::carry_out(build, number)));
+    let broke = |_| Err(BuildError::Input("a part of the builder broke; the runner's log says where".to_owned()));
+    build.progress.end(number, built.unwrap_or_else(broke))
+}
+
+/// A stage as it was built. It is built by whoever needs it, where that could not be told before.
+pub(super) fn built_stage(build: &Build<'_>, number: usize) -> Result<State, BuildError> {
+    match build_stage(build, number) {
+        Some(error) => Err(error),
+        None => build.progress.wait_for(number, &|| build.is_halted()),
+    }
+}
+
 /// Builds an image into the store.
 ///
 /// # Errors
@@ -295,11 +338,8 @@ pub fn build(input: &BuildInput, store: &Store, outside: &dyn Outside) -> Result
     let errors: Vec<BuildError> = std::thread::scope(|scope| {
         let numbers = needed.iter().enumerate().filter(|(_, needed)| **needed).map(|(number, _)| number);
         let build = &build;
-        let stages: Vec<_> = numbers
-            .map(|number| scope.spawn(move || build.progress.end(number, StageBuild::carry_out(build, number))))
-            .collect();
-        let broke = || Some(BuildError::Input("a stage's thread broke".to_owned()));
-        stages.into_iter().filter_map(|stage| stage.join().unwrap_or_else(|_| broke())).collect()
+        let stages: Vec<_> = numbers.map(|number| scope.spawn(move || build_stage(build, number))).collect();
+        stages.into_iter().filter_map(|stage| stage.join().ok().flatten()).collect()
     });
     // Not worth failing for: the next build reads the files again.
     if let Some(Err(error)) = build.seen.as_ref().map(Seen::keep) {
@@ -312,7 +352,7 @@ pub fn build(input: &BuildInput, store: &Store, outside: &dyn Outside) -> Result
     if let Some(error) = errors.into_iter().next() {
         return Err(error);
     }
-    let state = build.progress.wait_for(target)?;
+    let state = built_stage(&build, target)?;
     let (steps, known) = (build.progress.steps.load(Ordering::Relaxed), build.progress.known.load(Ordering::Relaxed));
     let built = finish(input, store, state)?;
     let made = std::mem::take(&mut *build.progress.made.lock().unwrap_or_else(PoisonError::into_inner));

@@ -9,6 +9,7 @@ use pondrix_core::image::Digest;
 
 use super::copied_files::{FilesError, Item, Layout, Source, add_to_key};
 use super::copy::Copier;
+use super::graph::built_stage;
 use super::key::Key;
 use super::owner::{self, Mode};
 use super::stage::{Build, StageBuild};
@@ -43,7 +44,7 @@ impl StageBuild<'_> {
             return Ok(Origin { layers: vec![self.build.input.context.clone()], name: None });
         };
         if let Some(stage) = self.build.input.recipe.stage_named(from, self.number) {
-            let state = self.build.progress.wait_for(stage)?;
+            let state = built_stage(self.build, stage)?;
             return Ok(Origin { layers: state.paths(&self.build.store)?, name: Some(format!("the stage `{from}`")) });
         }
         if !from.contains(['/', ':', '@']) {

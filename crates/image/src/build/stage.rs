@@ -9,7 +9,7 @@ use pondrix_core::image::{Digest, Reference};
 use serde_json::json;
 
 use super::copy::Copier;
-use super::graph::{Base, Plan, Progress};
+use super::graph::{Base, Plan, Progress, built_stage};
 use super::key::Key;
 use super::seen::Seen;
 use super::sources::context_source;
@@ -119,14 +119,15 @@ impl<'b> StageBuild<'b> {
 
     /// Takes over from the base, and does what the base asks of those who do.
     fn begin(&mut self) -> Result<(), BuildError> {
-        let meant = match &self.build.plan.bases[self.number] {
+        let base = self.build.plan.bases[self.number].as_ref().map_err(|fault| BuildError::from((**fault).clone()))?;
+        let meant = match base {
             Base::Image(name) if self.stage.base.contains('$') => format!(", which is {name}"),
             _ => String::new(),
         };
         self.say_instruction(&self.stage.from, &meant);
-        match &self.build.plan.bases[self.number] {
+        match base {
             Base::Scratch => self.state = State::empty(&self.platform),
-            Base::Stage(other) => self.state = self.build.progress.wait_for(*other)?,
+            Base::Stage(other) => self.state = built_stage(self.build, *other)?,
             Base::Image(name) => {
                 let image = self.image(&self.stage.from, name)?;
                 self.state.base = Some((name.clone(), image.digest.clone(), image.manifest.layers.len()));

@@ -4,17 +4,18 @@
 //! it may be a link to somewhere else. Every parent is therefore walked from the layer's own folder,
 //! and no link is followed.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::ffi::{CString, OsStr, OsString};
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, Write};
+use std::os::fd::AsRawFd;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt, symlink};
 use std::path::{Component, Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use pondrix_sandbox::IdMap;
-use rustix::fs::{CWD, FileType, Mode, XattrFlags};
+use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, XattrFlags};
 use tar::{Archive, EntryType};
 
 use super::records::{Records, Tap};
@@ -69,13 +70,12 @@ fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> 
     ids.give(root, 0, 0).map_err(told(root))?;
     let (archive, records) = Tap::new(archive);
     let mut archive = Archive::new(archive);
-    // A folder's time and mode are set last: writing into it changes the one and may need the other.
-    let mut folders: HashMap<PathBuf, (u32, SystemTime)> = HashMap::new();
+    let mut folders = Folders::default();
     for entry in archive.entries().map_err(told(root))? {
         let mut entry = entry.map_err(told(Path::new("the archive")))?;
         let name = entry.path().map_err(told(Path::new("a name in the archive")))?.into_owned();
         let Some(relative) = inside(&name)? else {
-            remember(&mut folders, root, &entry);
+            folders.remember(Path::new(""), &entry);
             continue;
         };
         let parent = relative.parent().unwrap_or(Path::new(""));
@@ -87,26 +87,67 @@ fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> 
             rustix::fs::setxattr(folder, OPAQUE.0, OPAQUE.1, XattrFlags::empty()).map_err(|e| told(&name)(e.into()))?;
         } else if let Some(removed) = base.strip_prefix(WHITEOUT).filter(|_| is_layer) {
             let path = path.with_file_name(OsStr::from_bytes(removed));
+            folders.forget(&relative.with_file_name(OsStr::from_bytes(removed)));
             clear(&path).map_err(told(&name))?;
             rustix::fs::mknodat(CWD, &path, FileType::CharacterDevice, Mode::empty(), 0)
                 .map_err(|e| told(&name)(e.into()))?;
         } else {
+            let is_folder = entry.header().entry_type().is_dir();
+            if !is_folder {
+                folders.forget(&relative);
+            }
             put(&mut entry, &records, root, &path, ids).map_err(told(&name))?;
-            if entry.header().entry_type().is_dir() {
-                remember(&mut folders, &path, &entry);
+            if is_folder {
+                folders.remember(&relative, &entry);
             }
         }
     }
-    for (path, (mode, time)) in folders {
-        fs::set_permissions(&path, PermissionsExt::from_mode(mode)).map_err(told(&path))?;
-        set_time(&path, time).map_err(told(&path))?;
-    }
-    Ok(())
+    folders.settle(root)
 }
 
-fn remember(folders: &mut HashMap<PathBuf, (u32, SystemTime)>, path: &Path, entry: &tar::Entry<'_, impl Read>) {
-    let mode = entry.header().mode().unwrap_or(0o755) & 0o7777;
-    folders.insert(path.to_owned(), (mode, time_of(entry)));
+/// The folders that an archive says something of, by their paths in the layer. Their modes and times are set last:
+/// writing into one changes the one and may need the other.
+#[derive(Debug, Default)]
+struct Folders(BTreeMap<PathBuf, (u32, SystemTime)>);
+
+impl Folders {
+    fn remember(&mut self, relative: &Path, entry: &tar::Entry<'_, impl Read>) {
+        let mode = entry.header().mode().unwrap_or(0o755) & 0o7777;
+        self.0.insert(relative.to_owned(), (mode, time_of(entry)));
+    }
+
+    /// Something else comes in place of what is there, and with it of all below.
+    fn forget(&mut self, relative: &Path) {
+        let below: Vec<_> = self.0.range(relative.to_owned()..).map(|(path, _)| path.clone()).collect();
+        for path in below.iter().take_while(|path| path.starts_with(relative)) {
+            self.0.remove(path);
+        }
+    }
+
+    /// Sets what is remembered, of what is a folder of the layer still. No link is followed: whatever an archive says,
+    /// nothing outside the layer is touched.
+    fn settle(self, root: &Path) -> Result<(), UnpackError> {
+        let told = |path: &Path| {
+            let name = path.display().to_string();
+            move |source: io::Error| UnpackError::Io { name, source }
+        };
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let top = rustix::fs::open(root, flags, Mode::empty()).map_err(|error| told(root)(error.into()))?;
+        let beneath = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS;
+        // What is inside first: the folder around it may be closed to us then.
+        for (path, (mode, time)) in self.0.into_iter().rev() {
+            let named = if path.as_os_str().is_empty() { Path::new(".") } else { &path };
+            let folder = rustix::fs::openat2(&top, named, flags, Mode::empty(), beneath);
+            let folder = folder.map_err(|error| told(&path)(error.into()))?;
+            // By its handle, which needs no right to read it (open(2), `O_PATH`).
+            let handle = PathBuf::from(format!("/proc/self/fd/{}", folder.as_raw_fd()));
+            fs::set_permissions(&handle, PermissionsExt::from_mode(mode)).map_err(told(&path))?;
+            let times = times_of(time);
+            let set = rustix::fs::utimensat(CWD, &handle, &times, AtFlags::empty());
+            set.map_err(|error| told(&path)(error.into()))?;
+        }
+        Ok(())
+    }
 }
 
 fn time_of(entry: &tar::Entry<'_, impl Read>) -> SystemTime {
@@ -250,11 +291,14 @@ fn link_target(entry: &tar::Entry<'_, impl Read>) -> io::Result<OsString> {
 
 /// Sets a file's times, of a link itself and not of what it points at.
 pub(crate) fn set_time(path: &Path, time: SystemTime) -> io::Result<()> {
+    Ok(rustix::fs::utimensat(CWD, path, &times_of(time), AtFlags::SYMLINK_NOFOLLOW)?)
+}
+
+fn times_of(time: SystemTime) -> rustix::fs::Timestamps {
     let since = time.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
     let stamp = rustix::fs::Timespec {
         tv_sec: i64::try_from(since.as_secs()).unwrap_or(i64::MAX),
         tv_nsec: since.subsec_nanos().into(),
     };
-    let times = rustix::fs::Timestamps { last_access: stamp, last_modification: stamp };
-    Ok(rustix::fs::utimensat(CWD, path, &times, rustix::fs::AtFlags::SYMLINK_NOFOLLOW)?)
+    rustix::fs::Timestamps { last_access: stamp, last_modification: stamp }
 }

@@ -11,7 +11,7 @@ fn jobs_of(count: usize) -> Jobs {
     let job = |at: usize| {
         format!(
             "job \"j{at}\" {{ container \"x.test/y:1\"; step \"true\"; {} }}\n",
-            if at % 5 == 0 { "may-fail" } else { "" }
+            if at.is_multiple_of(5) { "may-fail" } else { "" }
         )
     };
     let text = format!("start commit=\"main\"\nstage \"many\" {{ {} }}\n", (0..count).map(job).collect::<String>());
@@ -39,9 +39,9 @@ fn set(job: &mut JobRun, how: u8) {
         State::Skipped,
     ];
     job.state = states[usize::from(how) % states.len()];
-    job.queued = (how % 3 > 0).then(|| Time::from_millis(1));
+    job.queued = (!how.is_multiple_of(3)).then(|| Time::from_millis(1));
     job.started = (how % 7 > 3).then(|| Time::from_millis(2));
-    if how % 11 == 0 {
+    if how.is_multiple_of(11) {
         let (state, ended) = (State::Lost, Time::from_millis(3));
         job.attempts.push(Attempt { state, reason: None, runner: None, started: None, ended });
     }

@@ -86,6 +86,43 @@ fn no_link_in_a_layer_is_followed_while_it_is_unpacked() {
 }
 
 #[test]
+fn the_mode_of_a_folder_that_something_else_replaced_is_forgotten_and_what_a_link_leads_to_keeps_its_own() {
+    let outside = tempfile::tempdir().unwrap();
+    fs::create_dir(outside.path().join("secret")).unwrap();
+    let mode_of = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o7777;
+    let paths = [outside.path().to_owned(), outside.path().join("secret")];
+    for path in &paths {
+        fs::set_permissions(path, PermissionsExt::from_mode(0o700)).unwrap();
+    }
+    let target = outside.path().to_str().unwrap();
+    for entries in [
+        vec![("d", Directory, 0o777, ""), ("d", Symlink, 0o777, target)],
+        vec![("a/secret", Directory, 0o777, ""), ("a", Symlink, 0o777, target)],
+        vec![("a/secret", Directory, 0o777, ""), (".wh.a", Regular, 0o644, ""), ("a", Symlink, 0o777, target)],
+    ] {
+        let (_folder, root) = unpacked(&entries).unwrap();
+        assert!(root.join(entries[entries.len() - 1].0).is_symlink());
+        for path in &paths {
+            assert_eq!(mode_of(path), 0o700, "{entries:?}");
+        }
+    }
+    // No harm is meant: a file comes in place of a folder, and a folder in place of that.
+    let entries = [("a/b", Directory, 0o700, ""), ("a", Regular, 0o600, "x"), ("ab", Directory, 0o701, "")];
+    let (_folder, root) = unpacked(&entries).unwrap();
+    assert_eq!((fs::read_to_string(root.join("a")).unwrap().as_str(), mode_of(&root.join("ab"))), ("x", 0o701));
+    let entries = [("a", Directory, 0o700, ""), ("a", Regular, 0o600, "x"), ("a", Directory, 0o711, "")];
+    let (_folder, root) = unpacked(&entries).unwrap();
+    assert_eq!(mode_of(&root.join("a")), 0o711);
+    // Closed to whoever unpacks it, with something in it.
+    let entries = [("z", Directory, 0o000, ""), ("z/y", Directory, 0o500, ""), ("z/y/x", Regular, 0o400, "x")];
+    let (_folder, root) = unpacked(&entries).unwrap();
+    assert_eq!(mode_of(&root.join("z")), 0);
+    fs::set_permissions(root.join("z"), PermissionsExt::from_mode(0o700)).unwrap();
+    assert_eq!(mode_of(&root.join("z/y")), 0o500);
+    fs::set_permissions(root.join("z/y"), PermissionsExt::from_mode(0o700)).unwrap();
+}
+
+#[test]
 fn removed_names_and_hiding_folders_become_what_overlayfs_reads_and_come_back_as_they_were() {
     let entries = [
         ("etc/.wh.old", Regular, 0o644, ""),
@@ -298,8 +335,15 @@ proptest! {
     ) {
         let folder = tempfile::tempdir().unwrap();
         let (root, outside) = (folder.path().join("layer"), folder.path().join("outside"));
-        fs::create_dir(&outside).unwrap();
+        fs::create_dir_all(outside.join("b")).unwrap();
         fs::write(outside.join("a"), "mine").unwrap();
+        let standing = || {
+            ["", "a", "b"].map(|name| {
+                let data = fs::symlink_metadata(outside.join(name)).unwrap();
+                (data.mode(), data.mtime(), data.mtime_nsec(), data.uid(), data.ctime(), data.ctime_nsec())
+            })
+        };
+        let before = standing();
         // Absolute, and relative from a folder in the layer.
         let there = outside.to_str().unwrap();
         let entries: Vec<(String, tar::EntryType, String)> = entries
@@ -308,14 +352,15 @@ proptest! {
             .filter(|(name, _, link)| !name.is_empty() && !link.is_empty() && link.len() < 100)
             .collect();
         let borrowed: Vec<_> =
-            entries.iter().map(|(name, kind, link)| (name.as_str(), *kind, 0o644, link.as_str())).collect();
+            entries.iter().map(|(name, kind, link)| (name.as_str(), *kind, 0o711, link.as_str())).collect();
         let bytes = archive(&borrowed);
         for is_layer in [true, false] {
             let bytes = Cursor::new(&bytes);
             let _ = if is_layer { unpack(bytes, &root, ids()) } else { unpack_files(bytes, &root, ids()) };
             let names: Vec<_> = fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
             prop_assert!(names.iter().all(|name| name == "layer" || name == "outside"), "{:?}", names);
-            prop_assert_eq!(fs::read_dir(&outside).unwrap().count(), 1);
+            prop_assert_eq!(fs::read_dir(&outside).unwrap().count(), 2);
+            prop_assert_eq!(standing(), before, "something outside was changed");
             let kept = fs::symlink_metadata(outside.join("a")).unwrap();
             prop_assert_eq!((kept.nlink(), fs::read_to_string(outside.join("a")).unwrap()), (1, "mine".to_owned()));
             fs::remove_dir_all(&root).unwrap();
