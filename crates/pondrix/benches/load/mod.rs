@@ -118,7 +118,7 @@ fn event_of(jobs: usize) -> Duration {
 }
 
 /// How much processor time a process has had (proc(5), `/proc/pid/stat`, fields 14 and 15; ticks of 10 ms).
-fn processor(process: u32) -> Duration {
+pub(super) fn processor(process: u32) -> Duration {
     let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap();
     let fields: Vec<&str> = stat.rsplit_once(')').unwrap().1.split_whitespace().collect();
     let ticks: u64 = fields[11].parse::<u64>().unwrap() + fields[12].parse::<u64>().unwrap();

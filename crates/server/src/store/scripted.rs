@@ -1,7 +1,9 @@
 //! Records in memory, without threads, where a test says what fails.
 
+use std::collections::VecDeque;
 use std::fmt;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::Duration;
 
 use rusqlite::Connection;
 
@@ -18,6 +20,8 @@ pub(crate) enum Fate {
     Fails,
     /// It is stored, and reported as failed: the answer got lost.
     StoredUnheard,
+    /// It is stored after so long, and what is asked for meanwhile after it.
+    Slow(Duration),
 }
 
 /// Says what happens to the next write.
@@ -35,6 +39,8 @@ struct Inner {
     connection: Connection,
     gate: Gate,
     fates: Fates,
+    /// Writes that wait behind a slow one, and for which opening; nothing while none is under way.
+    waiting: Option<VecDeque<(u64, Fate, Change)>>,
     /// Which opening may read and write.
     current: u64,
 }
@@ -48,16 +54,19 @@ impl fmt::Debug for Scripted {
 impl Scripted {
     pub(super) fn write(&self, change: Change) {
         let inner = &mut *self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        let fate = match self.opening {
-            None => Fate::Stored,
-            Some(opening) if opening == inner.current => (inner.fates)(),
+        let (opening, fate) = match self.opening {
+            None => (inner.current, Fate::Stored),
+            Some(opening) if opening == inner.current => (opening, (inner.fates)()),
             // Dropped unheard, as by a process that has ended.
             Some(_) => return,
         };
-        match fate {
-            Fate::Stored => writer::write_group(&inner.connection, &inner.gate, change, || None),
-            Fate::Fails => change(None)(writer::Verdict::Undone),
-            Fate::StoredUnheard => writer::write_unheard(&inner.connection, &inner.gate, change),
+        match (&mut inner.waiting, fate) {
+            (Some(waiting), _) => waiting.push_back((opening, fate, change)),
+            (none, Fate::Slow(_)) => {
+                *none = Some(VecDeque::from([(opening, fate, change)]));
+                tokio::spawn(write_what_waits(Arc::clone(&self.inner)));
+            }
+            (None, _) => inner.write(fate, change),
         }
     }
 
@@ -67,6 +76,45 @@ impl Scripted {
             return Err(StoreError::Ended);
         }
         question(&inner.connection)
+    }
+}
+
+impl Inner {
+    fn write(&self, fate: Fate, change: Change) {
+        match fate {
+            Fate::Stored | Fate::Slow(_) => writer::write_group(&self.connection, &self.gate, change, || None),
+            Fate::Fails => change(None)(writer::Verdict::Undone),
+            Fate::StoredUnheard => writer::write_unheard(&self.connection, &self.gate, change),
+        }
+    }
+
+    /// The write whose turn it is. Those of a process that has ended are dropped unheard.
+    fn next(&mut self) -> Option<(u64, Fate, Change)> {
+        let current = self.current;
+        let waiting = self.waiting.as_mut()?;
+        while waiting.front().is_some_and(|(opening, ..)| *opening != current) {
+            waiting.pop_front();
+        }
+        let next = waiting.pop_front();
+        if next.is_none() {
+            self.waiting = None;
+        }
+        next
+    }
+}
+
+/// Writes what waits, one after the other, as slowly as each is said to be.
+async fn write_what_waits(inner: Arc<Mutex<Inner>>) {
+    let locked = || inner.lock().unwrap_or_else(PoisonError::into_inner);
+    loop {
+        let Some((opening, fate, change)) = locked().next() else { return };
+        if let Fate::Slow(time) = fate {
+            tokio::time::sleep(time).await;
+        }
+        let inner = locked();
+        if inner.current == opening {
+            inner.write(fate, change);
+        }
     }
 }
 
@@ -97,7 +145,7 @@ impl Store {
     pub(crate) fn scripted(fates: impl FnMut() -> Fate + Send + 'static) -> Self {
         let mut connection = connection();
         let gate = Gate::install(&mut connection).unwrap();
-        let inner = Inner { connection, gate, fates: Box::new(fates), current: 0 };
+        let inner = Inner { connection, gate, fates: Box::new(fates), waiting: None, current: 0 };
         Self { place: Place::Scripted(Scripted { inner: Arc::new(Mutex::new(inner)), opening: None }) }
     }
 

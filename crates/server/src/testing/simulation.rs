@@ -9,6 +9,7 @@ use pondrix_core::run::{Event, Run};
 use pondrix_core::{RunId, State};
 use tokio::task::JoinHandle;
 
+use super::Random;
 use super::runner::{self, Deeds};
 use super::{Plan, World, in_scripted_time};
 use crate::domain::Asker;
@@ -64,6 +65,8 @@ struct Day {
     seen_asking: Vec<(RunId, String)>,
     /// How many events of each run were looked at.
     known: BTreeMap<RunId, usize>,
+    /// By what the disk is slow for a while, on days on which it is.
+    slow: Option<Random>,
 }
 
 impl Day {
@@ -78,6 +81,8 @@ impl Day {
             instances: 0,
             seen_asking: Vec::new(),
             known: BTreeMap::new(),
+            // On every other day; those that are kept go as they went.
+            slow: (seed.is_multiple_of(2) && !WRONG_ONCE.contains(&seed)).then(|| Random::new(!seed)),
         };
         // What was there before the project was known starts nothing.
         tokio::time::sleep(Duration::from_secs(20)).await;
@@ -135,6 +140,9 @@ impl Day {
             13 => self.answer(random.percent(80)).await,
             14 => self.stop_or_rerun().await,
             _ => {}
+        }
+        if let Some(slow) = self.slow.clone().filter(|slow| slow.percent(30)) {
+            self.world.slow_disk(slow.percent(50).then_some(slow));
         }
         if self.world.server().is_none() && random.percent(60) {
             self.world.start().await;
@@ -272,6 +280,7 @@ impl Day {
     async fn end_well(&mut self) {
         self.world.network.heal();
         self.world.trouble_of_records(0, 0);
+        self.world.slow_disk(None);
         self.world.cluster.trouble(&self.world.random, 0);
         self.world.repository.trouble(&self.world.random, 0);
         if self.world.server().is_none() {
@@ -354,7 +363,9 @@ fn live_through(seed: u64, length: usize) -> Happened {
             }
             Ok(all)
         };
-        day.world.records().read(count).await.unwrap()
+        let mut all = day.world.records().read(count).await.unwrap();
+        all.insert("writes to a slow disk", day.world.slowed.load(std::sync::atomic::Ordering::Relaxed));
+        all
     })
 }
 

@@ -22,6 +22,8 @@ use crate::workers::{self, watcher::Watcher};
 
 /// How often the repository is looked at.
 const LOOK_EVERY: Duration = Duration::from_secs(15);
+/// How long a slow disk takes for a write at the most.
+const SLOWEST_WRITE: Duration = Duration::from_secs(6);
 /// What people's clocks show when a test begins.
 const BEGIN: i64 = 1_800_000_000_000;
 
@@ -55,6 +57,10 @@ pub(crate) struct World {
     jump: Arc<AtomicI64>,
     /// How often in a hundred times a write fails, and how often it is stored and not heard of.
     trouble: Arc<Mutex<(u64, u64)>>,
+    /// By what a write is slow now and then, where the disk is.
+    slow_disk: Arc<Mutex<Option<Random>>>,
+    /// How many writes were slow.
+    pub(crate) slowed: Arc<AtomicI64>,
     /// What happens to the next writes, whatever the chances.
     scripted: Arc<Mutex<VecDeque<Fate>>>,
     running: Arc<Mutex<Option<Running>>>,
@@ -69,18 +75,27 @@ impl World {
         let (chances, chance) = (Arc::clone(&trouble), random.clone());
         let scripted: Arc<Mutex<VecDeque<Fate>>> = Arc::default();
         let next = Arc::clone(&scripted);
+        let (slow_disk, slowed): (Arc<Mutex<Option<Random>>>, Arc<AtomicI64>) = Default::default();
+        let (slowly, slow) = (Arc::clone(&slow_disk), Arc::clone(&slowed));
+        let stored = move || match &*slowly.lock().unwrap() {
+            Some(random) if random.percent(20) => {
+                slow.fetch_add(1, Ordering::Relaxed);
+                Fate::Slow(random.up_to(SLOWEST_WRITE))
+            }
+            _ => Fate::Stored,
+        };
         let store = Store::scripted(move || {
             if let Some(fate) = next.lock().unwrap().pop_front() {
                 return fate;
             }
             let (fails, unheard) = *chances.lock().unwrap();
             if fails + unheard == 0 {
-                return Fate::Stored;
+                return stored();
             }
             match chance.below(100) {
                 drawn if drawn < fails => Fate::Fails,
                 drawn if drawn < fails + unheard => Fate::StoredUnheard,
-                _ => Fate::Stored,
+                _ => stored(),
             }
         });
         let begin = Instant::now();
@@ -113,6 +128,8 @@ impl World {
             clock,
             jump,
             trouble,
+            slow_disk,
+            slowed,
             scripted,
             running: Arc::default(),
             is_over: Arc::default(),
@@ -162,6 +179,11 @@ impl World {
     /// How often in a hundred times a write fails, and how often it is stored and not heard of.
     pub(crate) fn trouble_of_records(&self, fails: u64, unheard: u64) {
         *self.trouble.lock().unwrap() = (fails, unheard);
+    }
+
+    /// The disk takes seconds for some writes, or is as it should be.
+    pub(crate) fn slow_disk(&self, random: Option<Random>) {
+        *self.slow_disk.lock().unwrap() = random;
     }
 
     /// What happens to the writes that come next.
