@@ -230,20 +230,9 @@ impl Engine {
 
     /// Brings the copy of a project's repository up to date.
     pub(crate) async fn fetch(&self, project: &Project) -> Result<Refs, GitError> {
-        let turn = self.turn_at_copy(project);
+        let turn = Arc::clone(locked(&self.fetching).entry(project.id).or_default());
         let _only_one = turn.lock().await;
         self.repository(project).fetch().await
-    }
-
-    /// Packs the copy of a project's repository, where many fetches have left it in many pieces.
-    pub(crate) async fn tidy_copy(&self, project: &Project) -> Result<(), GitError> {
-        let turn = self.turn_at_copy(project);
-        let _only_one = turn.lock().await;
-        self.repository(project).tidy().await
-    }
-
-    fn turn_at_copy(&self, project: &Project) -> Arc<tokio::sync::Mutex<()>> {
-        Arc::clone(locked(&self.fetching).entry(project.id).or_default())
     }
 
     /// Looks at a commit, which the copy of the repository has, and makes a run of it when its pipeline

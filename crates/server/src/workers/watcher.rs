@@ -75,7 +75,7 @@ impl Watcher {
                 let (mut reason, mut is_hooked) = (Reason::Start, false);
                 loop {
                     let has_changed = watcher.pace.turn(reason, watcher.look(&project, reason)).await;
-                    if has_changed && let Err(error) = watcher.engine.tidy_copy(&project).await {
+                    if has_changed && let Err(error) = watcher.engine.repository(&project).tidy().await {
                         warn!(project = %project.name, %error, "the copy of the repository could not be tidied");
                     }
                     // A commit came, and no hook told of it: whatever called before is not to be relied on.

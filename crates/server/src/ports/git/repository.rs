@@ -91,9 +91,10 @@ impl GitRepository {
         self.copied_refs().await
     }
 
-    /// Packs the copy anew, where git finds that it is in too many pieces (git-maintenance(1), `--auto`).
+    /// Packs the copy anew, where git finds that it is in too many pieces (git-maintenance(1), `--auto`); it then goes on
+    /// by itself, beside whatever else is done with the copy.
     async fn tidy(&self) -> Result<(), GitError> {
-        progress(self.in_copy().args(["-c", "gc.autoDetach=false", "maintenance", "run", "--auto"])).await
+        progress(self.in_copy().args(["maintenance", "run", "--auto"])).await
     }
 
     async fn write_attributes(&self) -> std::io::Result<()> {
