@@ -142,7 +142,7 @@ impl Engine {
         let taken = Event::JobTaken { job: job.clone(), runner: runner.to_owned() };
         let new = NewLease { hash, runner: runner.to_owned(), instance: grant.instance.clone() };
         // What does not depend on it is read meanwhile.
-        let decided = self.decide(&live, Some(new), move |_| Ok(taken.clone()));
+        let decided = self.decide(&live, Some(new), taken, |_| Ok(()));
         let (decided, registries) = tokio::join!(decided, self.registries());
         match decided {
             Ok(()) => grant.accept(),

@@ -47,7 +47,8 @@ impl Engine {
         by: Asker,
     ) -> Result<(), EngineError> {
         let (run, stage) = (live.row.facts.id.clone(), stage.to_owned());
-        let decide = move |state: View<'_>| {
+        let event = Event::Answered { stage: stage.clone(), yes, by: by.name.clone() };
+        let check = move |state: View<'_>| {
             let found = state.run.stages.iter().find(|one| one.name == stage);
             let asks = found.filter(|found| found.state == State::Waiting).and_then(|found| found.approval.as_ref());
             let Some(approval) = asks else {
@@ -67,9 +68,9 @@ impl Engine {
                 let whose = approval.by.as_deref().unwrap_or_default();
                 return Err(EngineError::Forbidden(format!("only {whose} may answer that, and you are {}", by.name)));
             }
-            Ok(Event::Answered { stage: stage.clone(), yes, by: by.name.clone() })
+            Ok(())
         };
-        self.decide(live, None, decide).await
+        self.decide(live, None, event, check).await
     }
 
     /// Asks to stop a run.
@@ -89,12 +90,8 @@ impl Engine {
         reports: Vec<JobReport>,
     ) -> Result<(), EngineError> {
         let lease = lease.clone();
-        let events: Vec<_> = reports.into_iter().map(|report| event_of(lease.job.clone(), report)).collect();
-        let decide = move |state: View<'_>| match state.is_held(&lease) {
-            true => Ok(events.clone()),
-            false => Err(EngineError::LeaseEnded),
-        };
-        self.decide_again(live, decide).await
+        let events = reports.into_iter().map(|report| event_of(lease.job.clone(), report)).collect();
+        self.decide_again(live, events, move |state| state.must_be_held(&lease)).await
     }
 
     /// Records an event of a job, as long as it is done under this lease and no later one.
@@ -105,9 +102,7 @@ impl Engine {
         event: Event,
     ) -> Result<(), EngineError> {
         let lease = lease.clone();
-        let decide =
-            move |state: View<'_>| if state.is_held(&lease) { Ok(event.clone()) } else { Err(EngineError::LeaseEnded) };
-        self.decide(live, None, decide).await
+        self.decide(live, None, event, move |state| state.must_be_held(&lease)).await
     }
 
     /// Appends to a job's log at an offset, as long as it is done under this lease and no later one. Answers how long
@@ -162,14 +157,17 @@ impl Engine {
     pub(crate) async fn give_up_unanswered(self: Arc<Self>) {
         for live in self.all_live() {
             let now = self.clock.now();
-            if !live.now().stages.iter().any(|stage| has_lapsed(stage, now)) {
+            let run = live.now();
+            let Some(stage) = run.stages.iter().find(|stage| has_lapsed(stage, now)).map(|stage| stage.name.clone())
+            else {
                 continue;
-            }
-            let decide = move |state: View<'_>| match state.run.stages.iter().find(|stage| has_lapsed(stage, now)) {
-                Some(stage) => Ok(Event::Answered { stage: stage.name.clone(), yes: false, by: "nobody".to_owned() }),
-                None => Err(EngineError::Conflict("it was answered after all".to_owned())),
             };
-            match self.decide(&live, None, decide).await {
+            let event = Event::Answered { stage: stage.clone(), yes: false, by: "nobody".to_owned() };
+            let check = move |state: View<'_>| {
+                let waits = state.run.stages.iter().any(|one| one.name == stage && has_lapsed(one, now));
+                if waits { Ok(()) } else { Err(EngineError::Conflict("it was answered after all".to_owned())) }
+            };
+            match self.decide(&live, None, event, check).await {
                 Ok(()) | Err(EngineError::Conflict(_)) => {}
                 Err(error) => warn!(run = %live.row.facts.id, %error, "an approval could not be given up"),
             }

@@ -17,7 +17,7 @@ use tracing::{error, info, warn};
 use super::live::LiveState;
 use super::{Engine, EngineError, LiveRun, detail, locked};
 use crate::scheduler::{Lease, LeaseHash};
-use crate::store::{self, StoreError};
+use crate::store::{self, EncodedEvent, StoreError};
 
 /// The most decisions that are stored together.
 const MOST_TOGETHER: usize = 64;
@@ -41,19 +41,27 @@ pub(super) struct View<'a> {
 
 impl View<'_> {
     /// Whether a lease is the one that its job is done under now.
-    pub(super) fn is_held(&self, lease: &Lease) -> bool {
+    fn is_held(&self, lease: &Lease) -> bool {
         self.leases.get(&lease.job) == Some(&lease.number) && !self.ended.contains(&lease.job)
+    }
+
+    /// Refuses what is done under a lease that holds no more.
+    pub(super) fn must_be_held(&self, lease: &Lease) -> Result<(), EngineError> {
+        if self.is_held(lease) { Ok(()) } else { Err(EngineError::LeaseEnded) }
     }
 }
 
-/// What is to happen to a run as it stands. It is asked again when what was decided with it could not be stored.
-type Decide = Box<dyn Fn(View<'_>) -> Result<Vec<Event>, EngineError> + Send + Sync>;
+/// Whether something may happen to a run as it stands. It is asked again when what was decided with it could not be
+/// stored.
+type Check = Box<dyn Fn(View<'_>) -> Result<(), EngineError> + Send + Sync>;
 
 /// Something that is to be decided.
 pub(super) struct Decision {
     /// Who has the job from then on that is taken by it.
     lease: Option<NewLease>,
-    decide: Decide,
+    /// What is to happen, one after the other, if it may.
+    events: Vec<Arc<EncodedEvent>>,
+    check: Check,
     /// Whether an event that cannot be is passed over: it was told before.
     is_told_again: bool,
     answer: oneshot::Sender<Result<(), EngineError>>,
@@ -61,7 +69,7 @@ pub(super) struct Decision {
 
 /// An event, and what it makes of a run.
 struct Step {
-    event: Event,
+    event: Arc<EncodedEvent>,
     run: Arc<Run>,
     effects: Vec<Effect>,
 }
@@ -75,11 +83,12 @@ impl std::fmt::Debug for Decision {
 impl Decision {
     /// What happens to a run that stands so, step by step.
     fn steps(&self, view: View<'_>, at: Time) -> Result<Vec<Step>, EngineError> {
+        (self.check)(view)?;
         let mut steps: Vec<Step> = Vec::new();
-        for event in (self.decide)(view)? {
+        for event in &self.events {
             let mut run = steps.last().map_or(view.run, |step| &step.run).clone();
-            match run.apply(&event, at) {
-                Ok(effects) => steps.push(Step { event, run: Arc::new(run), effects }),
+            match run.apply(event.event(), at) {
+                Ok(effects) => steps.push(Step { event: Arc::clone(event), run: Arc::new(run), effects }),
                 Err(_) if self.is_told_again => {}
                 Err(refused) => return Err(refused.into()),
             }
@@ -89,18 +98,19 @@ impl Decision {
 }
 
 impl Engine {
-    /// Has an event happen that depends on how the run stands, and on who asks: what `decide` looks at is what the
-    /// event happens to. Whoever has the job from then on is remembered with it.
+    /// Has an event happen if it may, as the run stands: what `check` looks at is what the event happens to. Whoever has
+    /// the job from then on is remembered with it.
     ///
     /// It runs to its end even when whoever asked stops waiting: records and memory never part.
     pub(super) async fn decide(
         self: &Arc<Self>,
         live: &Arc<LiveRun>,
         lease: Option<NewLease>,
-        decide: impl Fn(View<'_>) -> Result<Event, EngineError> + Send + Sync + 'static,
+        event: Event,
+        check: impl Fn(View<'_>) -> Result<(), EngineError> + Send + Sync + 'static,
     ) -> Result<(), EngineError> {
-        let decide: Decide = Box::new(move |view| decide(view).map(|event| vec![event]));
-        self.submit(live, |answer| Decision { lease, decide, is_told_again: false, answer }).await
+        let (events, check) = (vec![Arc::new(EncodedEvent::new(event)?)], Box::new(check));
+        self.submit(live, |answer| Decision { lease, events, check, is_told_again: false, answer }).await
     }
 
     /// As [`Engine::decide`], of several events that follow each other. All of them are stored, or none; those that
@@ -108,10 +118,12 @@ impl Engine {
     pub(super) async fn decide_again(
         self: &Arc<Self>,
         live: &Arc<LiveRun>,
-        decide: impl Fn(View<'_>) -> Result<Vec<Event>, EngineError> + Send + Sync + 'static,
+        events: Vec<Event>,
+        check: impl Fn(View<'_>) -> Result<(), EngineError> + Send + Sync + 'static,
     ) -> Result<(), EngineError> {
-        let decide: Decide = Box::new(decide);
-        self.submit(live, |answer| Decision { lease: None, decide, is_told_again: true, answer }).await
+        let events = events.into_iter().map(|event| Ok(Arc::new(EncodedEvent::new(event)?)));
+        let (events, check) = (events.collect::<Result<_, StoreError>>()?, Box::new(check));
+        self.submit(live, |answer| Decision { lease: None, events, check, is_told_again: true, answer }).await
     }
 
     async fn submit(
@@ -191,14 +203,15 @@ impl Engine {
                 }
             };
             for step in decided {
-                let (event, ended) = (step.event.clone(), ended_job(&step.event));
+                let event = step.event.event();
+                let ended = ended_job(event);
                 if let Some(job) = &ended {
                     ended_jobs.insert(job.clone());
                 }
-                let taken = decision.lease.clone().zip(taken_job(&event));
+                let taken = decision.lease.clone().zip(taken_job(event));
                 // The index is what others are built on, and not the images in it.
-                let is_part = matches!(&event, Event::ResultAdded { job, .. } if live.row.plan.is_part(job));
-                writes.push((event, ended, taken, is_part));
+                let is_part = matches!(event, Event::ResultAdded { job, .. } if live.row.plan.is_part(job));
+                writes.push((Arc::clone(&step.event), ended, taken, is_part));
                 steps.push(step);
             }
             answers.push(Ok(()));
@@ -218,7 +231,7 @@ impl Engine {
                 if let Some(job) = &ended {
                     store::end_lease(c, id, job)?;
                 }
-                if let Event::ResultAdded { job, result } = &event {
+                if let Event::ResultAdded { job, result } = event.event() {
                     Self::remember_tests(c, id, job, result)?;
                     if !is_part {
                         Self::remember_image(c, id, &facts, job, result, at)?;
@@ -246,7 +259,7 @@ impl Engine {
             state.leases.insert(lease.job.clone(), lease.number);
             self.scheduler.lease(lease, false);
         }
-        steps.into_iter().for_each(|step| self.follow(live, state, step));
+        steps.into_iter().for_each(|step| self.follow(live, state, step.event.event(), (step.run, step.effects)));
         Ok(answers)
     }
 
@@ -263,7 +276,7 @@ impl Engine {
         for stored in events.into_iter().skip(known) {
             let mut next = Run::clone(&state.run);
             match next.apply(&stored.event, stored.at) {
-                Ok(effects) => self.follow(live, state, Step { event: stored.event, run: Arc::new(next), effects }),
+                Ok(effects) => self.follow(live, state, &stored.event, (Arc::new(next), effects)),
                 Err(error) => error!(run = %live.row.facts.id, %error, "a stored event does not fit"),
             }
         }
@@ -277,18 +290,24 @@ impl Engine {
     }
 
     /// The run is now what a stored event made of it.
-    fn follow(&self, live: &Arc<LiveRun>, state: &mut LiveState, step: Step) {
+    fn follow(
+        &self,
+        live: &Arc<LiveRun>,
+        state: &mut LiveState,
+        event: &Event,
+        (next, effects): (Arc<Run>, Vec<Effect>),
+    ) {
         let run = &live.row.facts.id;
-        if let Some(job) = ended_job(&step.event) {
+        if let Some(job) = ended_job(event) {
             state.leases.remove(&job);
             self.scheduler.release(run.clone(), job);
         }
-        state.run = step.run;
+        state.run = next;
         state.version += 1;
         live.show(state);
         let holds = (!state.run.state.is_over()).then(|| state.run.locks_held());
         self.scheduler.update(run.clone(), holds);
-        for effect in step.effects {
+        for effect in effects {
             self.perform(live, &state.run, effect);
         }
     }

@@ -3,6 +3,7 @@
 //! What people and runners may make happen are its [commands]: each looks at the run, at who asks, and acts, under
 //! one lock.
 
+mod admission;
 mod artifacts;
 mod assign;
 mod backups;
@@ -192,8 +193,7 @@ impl Engine {
     /// # Errors
     /// When the event cannot happen now, or cannot be stored; nothing has then changed.
     pub(crate) async fn record(self: &Arc<Self>, live: &Arc<LiveRun>, event: &Event) -> Result<(), EngineError> {
-        let event = event.clone();
-        self.decide(live, None, move |_| Ok(event.clone())).await
+        self.decide(live, None, event.clone(), |_| Ok(())).await
     }
 
     /// The same, again and again while the records cannot be written: what waits for this event waits for them.

@@ -6,10 +6,9 @@ use pondrix_core::State;
 use pondrix_core::pipeline::StartKind;
 use pondrix_core::run::Event;
 use pondrix_core::run::Run;
-use rusqlite::Connection;
 
-use super::{Engine, LiveRun, Started, detail};
-use crate::store::{self, NewRun, Project, StoreError};
+use super::{Engine, LiveRun, Started};
+use crate::store::{NewRun, Project, StoreError};
 
 impl Engine {
     /// Does again what did not pass in a run, while what passed keeps its results; or everything.
@@ -52,19 +51,7 @@ impl Engine {
             rerun_of: Some(earlier.row.id),
             files: earlier.row.files.clone(),
         };
-        let (id, now) = (project.id, self.clock.now());
-        let change = move |connection: &Connection| {
-            let run = store::insert_run(connection, id, &new, now)?;
-            let mut state = Run::new(&new.plan);
-            for event in &carried {
-                if state.apply(event, now).is_ok() {
-                    store::append_event(connection, run, event, now)?;
-                }
-            }
-            store::put_summary(connection, run, &detail::summary_row(&state))?;
-            Ok(run)
-        };
-        Ok(Started::Run(Box::new(self.admit(change).await?)))
+        Ok(Started::Run(Box::new(self.admit(project.id, new, carried, |_| Ok(())).await?)))
     }
 }
 

@@ -130,12 +130,15 @@ impl Engine {
 
     /// A run, whether it goes on or is over.
     pub(crate) async fn find(&self, run: &RunId) -> Result<Option<Arc<LiveRun>>, StoreError> {
-        let _nobody_is_admitted = self.admission.read().await;
-        if let Some(live) = self.live(run) {
-            return Ok(Some(live));
-        }
-        let name = run.clone();
-        match self.store.read(move |c| store::id_of(c, &name)).await? {
+        let id = {
+            let _nobody_is_admitted = self.admission.read().await;
+            if let Some(live) = self.live(run) {
+                return Ok(Some(live));
+            }
+            let name = run.clone();
+            self.store.read(move |c| store::id_of(c, &name)).await?
+        };
+        match id {
             Some(id) => Ok(self.load(id).await?.map(Arc::new)),
             None => Ok(None),
         }

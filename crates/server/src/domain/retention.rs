@@ -13,7 +13,7 @@ use tracing::{info, warn};
 
 use super::{Asker, Engine, EngineError};
 use crate::off_thread::off_thread;
-use crate::store::{self, Project, StoreError, UsedCache};
+use crate::store::{self, EncodedRule, Project, StoreError, UsedCache};
 
 /// How many runs are removed in one write.
 const PIECE: usize = 8;
@@ -111,6 +111,7 @@ impl Engine {
         by.only_first("says how long the past is kept")?;
         allowed(&with(self.store.read(store::rules).await?, rule.clone()))?;
         let project = rule.project.clone();
+        let rule = EncodedRule::new(rule)?;
         if !self.store.write(move |c| store::put_rule(c, &rule)).await?
             && let Some(project) = project
         {

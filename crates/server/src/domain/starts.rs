@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 
 use pondrix_api::{PlanView, RunSummary};
 use pondrix_core::pipeline::{self, JobKind, Pipeline, StartKind, StartRule, Templates};
@@ -223,9 +222,7 @@ impl Engine {
             rerun_of: None,
             files: Some(tried.files),
         };
-        let (id, now) = (project.id, self.clock.now());
-        let change = move |connection: &Connection| store::insert_run(connection, id, &new, now);
-        Ok(Tries::Run(Box::new(self.admit(change).await?)))
+        Ok(Tries::Run(Box::new(self.admit(project.id, new, Vec::new(), |_| Ok(())).await?)))
     }
 
     /// Brings the copy of a project's repository up to date.
@@ -300,11 +297,8 @@ impl Engine {
             files: None,
         };
         let (id, now) = (project.id, self.clock.now());
-        let change = move |connection: &Connection| {
-            noticed(connection, id, &wanted, clocks.as_deref(), now)?;
-            store::insert_run(connection, id, &new, now)
-        };
-        Ok(Started::Run(Box::new(self.admit(change).await?)))
+        let seen = move |connection: &Connection| noticed(connection, id, &wanted, clocks.as_deref(), now);
+        Ok(Started::Run(Box::new(self.admit(id, new, Vec::new(), seen).await?)))
     }
 
     /// What a start would make of a commit, which the copy of the repository has.
@@ -335,40 +329,6 @@ impl Engine {
             self.store.write(move |c| store::keep_schedules(c, id, &branch, &clocks, now)).await?;
         }
         Ok(())
-    }
-
-    /// Stores a run, and begins it when its pipeline file has no fault.
-    pub(super) async fn admit(
-        self: &Arc<Self>,
-        change: impl FnOnce(&Connection) -> Result<i64, StoreError> + Send + 'static,
-    ) -> Result<RunSummary, StoreError> {
-        let engine = Arc::clone(self);
-        // What is stored begins, even when whoever asked stops waiting.
-        let made = tokio::spawn(async move {
-            let admission = engine.admission.write().await;
-            let made = async {
-                let run = engine.store.write(change).await?;
-                engine.load(run).await?.ok_or(StoreError::Ended)
-            };
-            let made = made.await;
-            if made.is_err() {
-                // It may be stored all the same.
-                engine.may_have_strays.store(true, Ordering::Relaxed);
-            }
-            let live = made?;
-            let summary = live.row.summary.clone();
-            if live.row.faults.is_empty() {
-                let live = Arc::new(live);
-                locked(&engine.live).insert(live.row.facts.id.clone(), Arc::clone(&live));
-                drop(admission);
-                tokio::spawn(async move { engine.begin(&live).await });
-            } else {
-                // Nothing will happen to it, so nothing else tells its followers.
-                let _ = engine.changes.send((0, summary.clone()));
-            }
-            Ok::<_, StoreError>(summary)
-        });
-        made.await.map_err(|_| StoreError::Ended)?
     }
 
     /// Stops the older runs of a run's branch, when its pipeline says that it takes their place.

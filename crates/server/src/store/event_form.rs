@@ -72,9 +72,26 @@ impl From<Stored> for Event {
     }
 }
 
-/// An event's document.
-pub(super) fn encode(event: &Event) -> Result<String, StoreError> {
-    Ok(serde_json::to_string(&Stored::from(event.clone()))?)
+/// An event with the form in which it is stored: made before it is written, so that no other write waits for that.
+#[derive(Clone, Debug)]
+pub(crate) struct EncodedEvent {
+    event: Event,
+    document: String,
+}
+
+impl EncodedEvent {
+    pub(crate) fn new(event: Event) -> Result<Self, StoreError> {
+        Ok(Self { document: serde_json::to_string(&Stored::from(event.clone()))?, event })
+    }
+
+    pub(crate) const fn event(&self) -> &Event {
+        &self.event
+    }
+
+    /// Its document, of version [`VERSION`].
+    pub(super) fn document(&self) -> &str {
+        &self.document
+    }
 }
 
 /// The event of a document.
@@ -114,7 +131,7 @@ mod tests {
     fn every_kind_of_event_is_read_and_written_as_it_always_was() {
         for document in DOCUMENTS {
             let event = decode(VERSION, document).unwrap();
-            assert_eq!(encode(&event).unwrap(), document);
+            assert_eq!(EncodedEvent::new(event.clone()).unwrap().document(), document);
             assert_eq!(decode(1, document).unwrap(), event);
         }
     }

@@ -40,6 +40,7 @@ pub(crate) use artifacts::{
     test_history, unneeded,
 };
 pub(crate) use backup::{Proof, copy, forget_restored, is_restored, prove};
+pub(crate) use event_form::EncodedEvent;
 pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, grant_tag, put_image, rollout_overtaken};
 pub(crate) use projects::{
     Project, ProjectRow, add as add_project, all as projects, by_name as project, put_share, refs, see, see_ref,
@@ -57,14 +58,14 @@ pub(crate) use removal::{
     remove_run, remove_runs_of, running,
 };
 pub(crate) use retention::{
-    UsedCache, images_of, is_needed, oldest_end, pasts, put_rule, remove_cache, remove_logs, rules, set_logs_packed,
-    used_caches, with_plain_logs,
+    EncodedRule, UsedCache, images_of, is_needed, oldest_end, pasts, put_rule, remove_cache, remove_logs, rules,
+    set_logs_packed, used_caches, with_plain_logs,
 };
-pub(crate) use rollouts::{forget_before, keep_before};
+pub(crate) use rollouts::{EncodedObjects, forget_before, keep_before};
 pub(crate) use runs::{
-    NewRun, RunFilter, RunRow, StoredEvent, StoredLease, SummaryRow, append_event, by_id, changed_after, end_lease,
-    events, going_on, id_of, insert_run, leases, newest_event, page, put_lease, put_summary, set_unreadable, summary,
-    was_removed,
+    EncodedRun, NewRun, RunFilter, RunRow, StoredEvent, StoredLease, SummaryRow, append_event, by_id, changed_after,
+    end_lease, events, going_on, id_of, insert_run, leases, newest_event, page, put_lease, put_summary, set_unreadable,
+    summary, was_removed,
 };
 pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
 pub(crate) use secrets::{list as secrets, put as put_secret, remove as remove_secret, sealed};

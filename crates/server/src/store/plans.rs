@@ -10,19 +10,32 @@ use sha2::{Digest, Sha256};
 
 use super::StoreError;
 
-/// Keeps a plan. Answers its id.
-pub(super) fn keep(connection: &Connection, plan: &Plan) -> Result<i64, StoreError> {
-    let body = serde_json::to_string(plan)?;
-    let hash: [u8; 32] = Sha256::digest(body.as_bytes()).into();
-    let there = connection
-        .prepare_cached("SELECT id FROM plans WHERE hash = ?1")?
-        .query_row([hash], |row| row.get(0))
-        .optional()?;
-    if let Some(id) = there {
-        return Ok(id);
+/// A plan in the form in which it is kept.
+#[derive(Debug)]
+pub(super) struct EncodedPlan {
+    body: String,
+    hash: [u8; 32],
+}
+
+impl EncodedPlan {
+    pub(super) fn new(plan: &Plan) -> Result<Self, StoreError> {
+        let body = serde_json::to_string(plan)?;
+        Ok(Self { hash: Sha256::digest(body.as_bytes()).into(), body })
     }
-    connection.prepare_cached("INSERT INTO plans (hash, body) VALUES (?1, ?2)")?.execute(params![hash, body])?;
-    Ok(connection.last_insert_rowid())
+
+    /// Keeps it. Answers its id.
+    pub(super) fn keep(&self, connection: &Connection) -> Result<i64, StoreError> {
+        let there = connection
+            .prepare_cached("SELECT id FROM plans WHERE hash = ?1")?
+            .query_row([self.hash], |row| row.get(0))
+            .optional()?;
+        if let Some(id) = there {
+            return Ok(id);
+        }
+        let insert = "INSERT INTO plans (hash, body) VALUES (?1, ?2)";
+        connection.prepare_cached(insert)?.execute(params![self.hash, self.body])?;
+        Ok(connection.last_insert_rowid())
+    }
 }
 
 /// The plan of this id.

@@ -41,9 +41,23 @@ pub(crate) fn rules(connection: &Connection) -> Result<Vec<Rule>, StoreError> {
     .collect()
 }
 
+/// A rule with the form in which it is kept.
+#[derive(Debug)]
+pub(crate) struct EncodedRule {
+    rule: Rule,
+    body: String,
+}
+
+impl EncodedRule {
+    pub(crate) fn new(rule: Rule) -> Result<Self, StoreError> {
+        Ok(Self { body: serde_json::to_string(&rule.keep)?, rule })
+    }
+}
+
 /// Sets a rule in the place of the one for the same, or removes it where it says nothing. Answers whether there is
 /// such a project.
-pub(crate) fn put_rule(connection: &Connection, rule: &Rule) -> Result<bool, StoreError> {
+pub(crate) fn put_rule(connection: &Connection, rule: &EncodedRule) -> Result<bool, StoreError> {
+    let EncodedRule { rule, body } = rule;
     let project = match &rule.project {
         None => None,
         Some(name) => match super::project(connection, name.as_str())? {
@@ -58,7 +72,7 @@ pub(crate) fn put_rule(connection: &Connection, rule: &Rule) -> Result<bool, Sto
     if !rule.keep.is_empty() {
         connection
             .prepare_cached("INSERT INTO retention_rules (project, branch, body) VALUES (?1, ?2, ?3)")?
-            .execute(params![project, branch, serde_json::to_string(&rule.keep)?])?;
+            .execute(params![project, branch, body])?;
     }
     Ok(true)
 }
@@ -287,10 +301,9 @@ mod tests {
     fn rules_are_set_in_the_place_of_those_for_the_same_and_removed_when_they_say_nothing() {
         let records = connection();
         runs(&records, 1..=1);
-        let rule = |project: Option<&str>, text: serde_json::Value| Rule {
-            project: project.map(|name| name.parse().unwrap()),
-            branch: None,
-            keep: serde_json::from_value(text).unwrap(),
+        let rule = |project: Option<&str>, text: serde_json::Value| {
+            let project = project.map(|name| name.parse().unwrap());
+            EncodedRule::new(Rule { project, branch: None, keep: serde_json::from_value(text).unwrap() }).unwrap()
         };
         assert!(put_rule(&records, &rule(None, serde_json::json!({ "runs": "90d" }))).unwrap());
         assert!(put_rule(&records, &rule(None, serde_json::json!({ "runs": "forever" }))).unwrap());

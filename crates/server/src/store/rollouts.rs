@@ -6,19 +6,34 @@ use serde_json::Value;
 
 use super::StoreError;
 
-/// Keeps what there was before a rollout, each object or nothing; answers what was kept first.
+/// What there was before a rollout, each object or nothing, in the form in which it is kept.
+#[derive(Debug)]
+pub(crate) struct EncodedObjects(String);
+
+impl EncodedObjects {
+    pub(crate) fn new(objects: &[Option<Value>]) -> Result<Self, StoreError> {
+        Ok(Self(serde_json::to_string(objects)?))
+    }
+
+    /// The objects.
+    pub(crate) fn decode(&self) -> Result<Vec<Option<Value>>, StoreError> {
+        Ok(serde_json::from_str(&self.0)?)
+    }
+}
+
+/// Keeps what there was before a rollout; answers what was kept first.
 pub(crate) fn keep_before(
     connection: &Connection,
     run: i64,
     job: &JobKey,
-    objects: &[Option<Value>],
-) -> Result<Vec<Option<Value>>, StoreError> {
+    objects: &EncodedObjects,
+) -> Result<EncodedObjects, StoreError> {
     connection
         .prepare_cached("INSERT INTO before_rollouts (run, job, body) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?
-        .execute(params![run, job.as_str(), serde_json::to_string(objects)?])?;
+        .execute(params![run, job.as_str(), objects.0])?;
     let question = "SELECT body FROM before_rollouts WHERE run = ?1 AND job = ?2";
-    let body: String = connection.prepare_cached(question)?.query_row(params![run, job.as_str()], |row| row.get(0))?;
-    Ok(serde_json::from_str(&body)?)
+    let read = |row: &rusqlite::Row<'_>| row.get(0).map(EncodedObjects);
+    Ok(connection.prepare_cached(question)?.query_row(params![run, job.as_str()], read)?)
 }
 
 /// Forgets what there was before a rollout that is over.

@@ -10,7 +10,9 @@ use pondrix_core::work::RunFacts;
 use pondrix_core::{JobKey, NameError, RunId, State, Time};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
-use super::{StoreError, compare_templates, event_form, plans};
+use super::event_form::{self, EncodedEvent};
+use super::plans::{self, EncodedPlan};
+use super::{StoreError, compare_templates};
 
 /// A run to make.
 #[derive(Clone, Debug)]
@@ -30,6 +32,47 @@ pub(crate) struct NewRun {
     pub(crate) rerun_of: Option<i64>,
     /// Where its files are, when they are not those of its commit.
     pub(crate) files: Option<String>,
+}
+
+/// A run with the form in which it is stored: made before it is written, so that no other write waits for that.
+#[derive(Debug)]
+pub(crate) struct EncodedRun {
+    new: NewRun,
+    plan: EncodedPlan,
+    faults: String,
+    inputs: String,
+    templates: String,
+}
+
+impl EncodedRun {
+    /// Made of a run of this project, whose templates are compared with those of its earlier runs.
+    pub(crate) fn new(connection: &Connection, project: i64, mut new: NewRun) -> Result<Self, StoreError> {
+        compare_templates(connection, project, &mut new.templates)?;
+        Ok(Self {
+            plan: EncodedPlan::new(&new.plan)?,
+            faults: serde_json::to_string(&new.faults)?,
+            inputs: serde_json::to_string(&new.inputs)?,
+            templates: serde_json::to_string(&new.templates)?,
+            new,
+        })
+    }
+
+    /// What is read of it when it is stored with this summary.
+    pub(crate) fn into_row(self, id: i64, summary: RunSummary) -> Result<RunRow, StoreError> {
+        let Self { new, .. } = self;
+        let facts = RunFacts {
+            id: name_in(&summary)?,
+            commit: new.commit,
+            branch: new.branch,
+            tag: new.tag,
+            commit_time: new.commit_time,
+            start: new.start,
+            inputs: new.inputs,
+            is_try: new.files.is_some(),
+        };
+        let NewRun { plan, faults, templates, files, .. } = new;
+        Ok(RunRow { id, facts, plan, faults, templates, files, has_no_logs: false, summary })
+    }
 }
 
 /// A run as it is stored.
@@ -144,7 +187,13 @@ pub(super) fn overtaken(
 }
 
 /// Makes a run and gives it the next number of its project.
-pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, now: Time) -> Result<i64, StoreError> {
+pub(crate) fn insert_run(
+    connection: &Connection,
+    project: i64,
+    run: &EncodedRun,
+    now: Time,
+) -> Result<i64, StoreError> {
+    let EncodedRun { new, plan, faults, inputs, templates } = run;
     let number: i64 = connection.query_row(
         "UPDATE projects SET next_number = next_number + 1 WHERE id = ?1 AND NOT is_removed RETURNING next_number - 1",
         [project],
@@ -152,8 +201,6 @@ pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, no
     )?;
     let place = place_of(connection, project, new)?;
     let faulty = !new.faults.is_empty();
-    let mut templates = new.templates.clone();
-    compare_templates(connection, project, &mut templates)?;
     let state = if faulty { State::Failed } else { State::Queued };
     let note = faulty.then(|| "the pipeline file is faulty".to_owned());
     let over = faulty.then_some(now.millis());
@@ -172,27 +219,32 @@ pub(crate) fn insert_run(connection: &Connection, project: i64, new: &NewRun, no
         new.commit_time.millis(),
         new.title,
         new.author,
-        serde_json::to_string(&new.faults)?,
+        faults,
         state.word(),
         note,
         now.millis(),
         over,
-        plans::keep(connection, &new.plan)?,
+        plan.keep(connection)?,
         new.tag,
-        serde_json::to_string(&new.inputs)?,
+        inputs,
         new.rerun_of,
         new.files,
-        serde_json::to_string(&templates)?,
+        templates,
         place,
     ])?;
     Ok(connection.last_insert_rowid())
 }
 
 /// Stores an event. Answers its id.
-pub(crate) fn append_event(connection: &Connection, run: i64, event: &Event, at: Time) -> Result<i64, StoreError> {
+pub(crate) fn append_event(
+    connection: &Connection,
+    run: i64,
+    event: &EncodedEvent,
+    at: Time,
+) -> Result<i64, StoreError> {
     connection
         .prepare_cached("INSERT INTO events (run, at, version, body) VALUES (?1, ?2, ?3, ?4)")?
-        .execute(params![run, at.millis(), event_form::VERSION, event_form::encode(event)?])?;
+        .execute(params![run, at.millis(), event_form::VERSION, event.document()])?;
     Ok(connection.last_insert_rowid())
 }
 
@@ -261,6 +313,11 @@ pub(crate) fn leases(connection: &Connection) -> Result<Vec<StoredLease>, StoreE
     Ok(rows.collect::<Result<_, _>>()?)
 }
 
+/// The name of a run that is stored.
+fn name_in(summary: &RunSummary) -> Result<RunId, StoreError> {
+    summary.run.parse().map_err(|error: NameError| StoreError::Exists(error.to_string()))
+}
+
 /// A run by its id.
 pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, StoreError> {
     let question = format!(
@@ -277,7 +334,7 @@ pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, 
     };
     let (pipeline, faults, inputs, files, templates) = texts;
     let facts = RunFacts {
-        id: summary.run.parse::<RunId>().map_err(|error| StoreError::Exists(error.to_string()))?,
+        id: name_in(&summary)?,
         commit: summary.commit.clone(),
         branch: summary.branch.clone(),
         tag: summary.tag.clone(),

@@ -23,7 +23,7 @@ use crate::backoff::Backoff;
 use crate::domain::{Engine, EngineError, LiveRun};
 use crate::logs::OpenLog;
 use crate::ports::{Cluster, ClusterError, images, title};
-use crate::store::{self, StoreError};
+use crate::store::{self, EncodedObjects, StoreError};
 use manifests::{ManifestError, Manifests};
 
 /// How long one watch may stay silent before the object is read anew.
@@ -327,7 +327,9 @@ impl Rollout {
         }
         if rollout.on_failure == OnFailure::Restore {
             let (run, job) = (self.live.row.id, self.job.clone());
-            before = self.engine.store.write(move |records| store::keep_before(records, run, &job, &before)).await?;
+            let now = EncodedObjects::new(&before)?;
+            let kept = self.engine.store.write(move |records| store::keep_before(records, run, &job, &now)).await?;
+            before = kept.decode()?;
             let (cluster, manifests, objects) = (Arc::clone(&cluster), manifests.clone(), before.clone());
             *self.before.lock().await = Some(Before { cluster, manifests, objects });
         }
