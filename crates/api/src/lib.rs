@@ -5,6 +5,7 @@
 
 mod artifacts;
 mod client;
+mod followed_run;
 mod images;
 mod plan;
 mod problem;
@@ -18,6 +19,7 @@ pub use artifacts::{
     NewArtifact,
 };
 pub use client::{Client, ClientError, RunnerClient, RunsWanted, ServerEvent};
+pub use followed_run::FollowedRun;
 pub use images::{
     ChainLink, ImageChain, ImageDetail, ImageDifference, ImageList, ImageRecord, ImageSummary, IndexRecord,
     LayerDigests, LayerView, TagChange,
@@ -30,12 +32,12 @@ pub use retention::{
 };
 pub use runner::{
     Assignment, Beat, Hello, JobReport, LogLength, NamedSecret, SourceChanges, SourceDifference, TagAnswer,
-    TagQuestion, TakeRequest,
+    TagQuestion, TakeRequest, TimedReport,
 };
 pub use runs::{
     AnswerRequest, ApprovalView, AttemptView, Change, FailureView, JobView, LogEnd, LogText, RerunRequest, RunDetail,
-    RunPage, RunSummary, StageView, StartRequest, StepView, StopRequest, StreamEvent, TemplateText, TemplateUse,
-    TryRequest,
+    RunPage, RunSummary, RunUpdate, StageView, StartRequest, StepView, StopRequest, StreamEvent, TemplateText,
+    TemplateUse, TryRequest,
 };
 pub use settings::{
     EnvironmentList, EnvironmentView, HookAnswer, Identity, NewProject, NewToken, PauseRequest, PauseView, PoolView,

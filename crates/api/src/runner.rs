@@ -110,6 +110,15 @@ pub enum TagAnswer {
     },
 }
 
+/// A report, and how long ago what it tells of was: it may have waited for others, or for the server.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct TimedReport {
+    /// What happened.
+    pub report: JobReport,
+    /// How long ago, in milliseconds by the runner's clock.
+    pub ago: u64,
+}
+
 /// Something that happened to the job of a lease. Reporting it again does no harm.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "report", rename_all = "kebab-case")]

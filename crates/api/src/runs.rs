@@ -77,6 +77,42 @@ pub struct RunDetail {
     pub version: u64,
 }
 
+/// What changed of a run, as an event of its stream. What is not named is as it was.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RunUpdate {
+    /// As in a list.
+    #[serde(flatten)]
+    pub summary: RunSummary,
+    /// The stages that changed, each with those of its jobs that did.
+    pub stages: Vec<StageView>,
+    /// What it needs and was not there; then nothing ran.
+    pub missing: Vec<PreflightFault>,
+    /// Who stopped it.
+    pub stopped_by: Option<String>,
+    /// What broke, when something did.
+    pub failure: Option<FailureView>,
+    /// How many events made it what it is.
+    pub version: u64,
+}
+
+impl RunDetail {
+    /// Makes it what it is after an update.
+    pub fn update(&mut self, update: RunUpdate) {
+        let RunUpdate { summary, stages, missing, stopped_by, failure, version } = update;
+        (self.summary, self.missing, self.stopped_by) = (summary, missing, stopped_by);
+        (self.failure, self.version) = (failure, version);
+        for now in stages {
+            let Some(stage) = self.stages.iter_mut().find(|stage| stage.name == now.name) else { continue };
+            (stage.state, stage.approval) = (now.state, now.approval);
+            for now in now.jobs {
+                if let Some(job) = stage.jobs.iter_mut().find(|job| job.job == now.job) {
+                    *job = now;
+                }
+            }
+        }
+    }
+}
+
 /// A template that a run's pipeline used.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct TemplateUse {
@@ -344,12 +380,13 @@ impl StageView {
     /// The stages of a run.
     #[must_use]
     pub fn all(run: &Run) -> Vec<Self> {
-        run.stages.iter().map(Self::from).collect()
+        let with_all = |stage: &StageRun| Self::with_jobs(stage, stage.jobs.iter().map(JobView::from).collect());
+        run.stages.iter().map(with_all).collect()
     }
-}
 
-impl From<&StageRun> for StageView {
-    fn from(stage: &StageRun) -> Self {
+    /// A stage with these of its jobs.
+    #[must_use]
+    pub fn with_jobs(stage: &StageRun, jobs: Vec<JobView>) -> Self {
         let answer = stage.answer.as_ref();
         let approval = stage.approval.as_ref().map(|approval| ApprovalView {
             question: approval.question.clone(),
@@ -363,7 +400,6 @@ impl From<&StageRun> for StageView {
             by: answer.map(|answer| answer.by.clone()),
             answered: answer.map(|answer| answer.at),
         });
-        let jobs = stage.jobs.iter().map(JobView::from).collect();
         Self { name: stage.name.clone(), state: stage.state, approval, jobs }
     }
 }

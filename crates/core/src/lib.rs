@@ -30,5 +30,5 @@ pub use id::{JobKey, NameError, ProjectName, RunId};
 pub use recent::Recent;
 pub use schedule::{Schedule, ScheduleError};
 pub use size::{Size, SizeError};
-pub use state::State;
+pub use state::{State, UnknownState};
 pub use time::Time;

@@ -1,6 +1,7 @@
 //! The states of runs, stages, jobs and steps.
 
 use std::fmt;
+use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
@@ -77,6 +78,19 @@ impl State {
     #[must_use]
     pub fn of_parts(parts: impl IntoIterator<Item = Self>) -> Self {
         parts.into_iter().max_by_key(|state| state.weight()).unwrap_or(Self::Passed)
+    }
+}
+
+/// That a word is no state.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("it is one of {}", State::ALL.map(State::word).join(", "))]
+pub struct UnknownState;
+
+impl FromStr for State {
+    type Err = UnknownState;
+
+    fn from_str(word: &str) -> Result<Self, UnknownState> {
+        Self::ALL.into_iter().find(|state| state.word() == word).ok_or(UnknownState)
     }
 }
 

@@ -380,7 +380,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A run again at every change of it, as events `run` whose id is its `version`, until it is over. */
+        /**
+         * A run, as an event `run`, and then what changes of it, as events `update` (`RunUpdate`), until it is over. The id of
+         *     each is the run's `version`; a stream that is resumed after the version that the run still has begins with updates.
+         */
         get: operations["runs_stream_one"];
         put?: never;
         post?: never;
@@ -1714,6 +1717,21 @@ export interface components {
             tag?: string | null;
             /** @description The first line of the commit's message. */
             title: string;
+        };
+        /** @description What changed of a run, as an event of its stream. What is not named is as it was. */
+        RunUpdate: components["schemas"]["RunSummary"] & {
+            failure?: components["schemas"]["FailureView"] | null;
+            /** @description What it needs and was not there; then nothing ran. */
+            missing: components["schemas"]["PreflightFault"][];
+            /** @description The stages that changed, each with those of its jobs that did. */
+            stages: components["schemas"]["StageView"][];
+            /** @description Who stopped it. */
+            stopped_by?: string | null;
+            /**
+             * Format: int64
+             * @description How many events made it what it is.
+             */
+            version: number;
         };
         /** @description All runners that were seen since the server began, and the pools that have a limit. */
         RunnerList: {

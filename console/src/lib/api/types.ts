@@ -7,6 +7,7 @@ export type State = Schemas['State'];
 export type RunSummary = Schemas['RunSummary'];
 export type RunPage = Schemas['RunPage'];
 export type RunDetail = Schemas['RunDetail'];
+export type RunUpdate = Schemas['RunUpdate'];
 export type StageView = Schemas['StageView'];
 export type JobView = Schemas['JobView'];
 export type StepView = Schemas['StepView'];

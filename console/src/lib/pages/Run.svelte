@@ -2,7 +2,8 @@
     import Button from 'flowbite-svelte/Button.svelte';
     import { answerRun, Refusal, rerun, stopRun } from '../api/client';
     import { follow, runTopic } from '../api/events';
-    import type { JobView, Problem, RunDetail, StartKind } from '../api/types';
+    import type { JobView, Problem, RunDetail, RunUpdate, StartKind } from '../api/types';
+    import { updated } from '../api/update';
     import { clock } from '../clock.svelte';
     import Lanes from '../components/Lanes.svelte';
     import LogView from '../components/LogView.svelte';
@@ -30,14 +31,16 @@
     $effect(() => {
         run = undefined;
         fault = '';
-        // The stream ends with the run; nothing changes after that.
+        const show = (detail: RunDetail) => {
+            run = detail;
+            // The stream ends with the run; nothing changes after that.
+            if (detail.ended) stop();
+        };
         const stop = follow(
             runTopic(project, number),
             {
-                run: (detail: RunDetail) => {
-                    run = detail;
-                    if (detail.ended) stop();
-                },
+                run: (detail: RunDetail) => show(detail),
+                update: (update: RunUpdate) => run && show(updated(run, update)),
                 refused: (problem: Problem) => (fault = problem.detail),
             },
             (up) => onup(up || run?.ended != null),

@@ -440,7 +440,7 @@ impl Client {
         self.follow(&format!("{}/stream", log_path(run, job)), &from.to_string()).await
     }
 
-    /// A run, again at every change, until it is over.
+    /// A run, and every change of it, until it is over: see [`FollowedRun`](crate::FollowedRun).
     ///
     /// # Errors
     /// See [`ClientError`].

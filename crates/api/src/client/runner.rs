@@ -12,8 +12,8 @@ use tokio_util::io::ReaderStream;
 
 use super::{ClientError, Wire};
 use crate::{
-    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, JobReport,
-    LayerDigests, LogLength, NewArtifact, SourceChanges, TagAnswer, TagQuestion, TakeRequest,
+    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, LayerDigests,
+    LogLength, NewArtifact, SourceChanges, TagAnswer, TagQuestion, TakeRequest, TimedReport,
 };
 
 /// How long the server may take to answer what it answers at once. A connection that is gone without a word would
@@ -106,7 +106,7 @@ impl RunnerClient {
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn report(&self, assignment: &Assignment, reports: &[JobReport]) -> Result<(), ClientError> {
+    pub async fn report(&self, assignment: &Assignment, reports: &[TimedReport]) -> Result<(), ClientError> {
         let request = self.wire.http.post(self.lease_url(assignment, "reports")).timeout(ANSWER_TIME);
         self.wire.send(request.json(reports)).await.map(|_| ())
     }

@@ -20,10 +20,10 @@ pub(crate) use fault::help_for_unknown;
 pub use fault::{Fault, Place, Span, nearest};
 pub use limits::LONGEST_FILE;
 pub use model::{
-    Approval, Artifact, Axis, BuildSecret, Cache, Condition, Conditions, Destination, Fetch, FileSystem, ImageJob,
-    Input, InputKind, Job, JobKind, LayerForm, Limits, Matrix, Needs, Network, OnFailure, Output, Pipeline, Push,
-    Ready, RequiredResult, Retry, RolloutJob, SECRET_FOLDER, SecretUse, Service, Spanned, Stage, StartKind, StartRule,
-    Step, StepsJob, TemplateName, TemplateNameError, Templates,
+    Allowed, Approval, Artifact, Axis, BuildSecret, Cache, Condition, Conditions, Destination, Fetch, FileSystem,
+    ImageJob, Input, InputKind, Job, JobKind, LayerForm, Limits, Matrix, Needs, Network, NoTemplate, OnFailure, Output,
+    Pipeline, Push, Ready, RequiredResult, Retry, RolloutJob, SECRET_FOLDER, SecretUse, Service, Spanned, Stage,
+    StartKind, StartRule, Step, StepsJob, TemplateName, TemplateNameError, Templates, UnknownStart,
 };
 pub use pattern::Pattern;
 pub use read::{fault_at, is_plain, read, read_with, uses, words};

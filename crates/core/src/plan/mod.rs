@@ -13,8 +13,8 @@ use conditions::{left_out, was_changed};
 
 use crate::JobKey;
 use crate::pipeline::{
-    Approval, Fetch, ImageJob, Input, Job, JobKind, Needs, Pipeline, Push, RequiredResult, Retry, Stage, StartKind,
-    StartRule,
+    Allowed, Approval, Fetch, ImageJob, Input, Job, JobKind, Needs, Pipeline, Push, RequiredResult, Retry, Stage,
+    StartKind, StartRule,
 };
 
 /// What is known of a start.
@@ -129,37 +129,74 @@ fn fits(rule: &StartRule, start: &Start) -> bool {
     }
 }
 
+/// What is wrong with what was said of an input.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum InputFault {
+    /// It cannot be that.
+    #[error("`{text}` cannot be the input `{name}`: write {allowed}")]
+    Value {
+        /// The input's name.
+        name: String,
+        /// What was said.
+        text: String,
+        /// What it may be.
+        allowed: Allowed,
+    },
+    /// Nothing was said, and it has no default.
+    #[error("the input `{name}`{help} has no value: write --input {name}=VALUE")]
+    Missing {
+        /// The input's name.
+        name: String,
+        /// What it is for, in brackets, where the pipeline says so.
+        help: String,
+    },
+    /// There is none of that name.
+    #[error("the pipeline has no input `{name}`; {help}")]
+    Unknown {
+        /// The name.
+        name: String,
+        /// What there is.
+        help: String,
+    },
+}
+
+/// Everything that is wrong with what was said of the inputs.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
+pub struct InputFaults(pub Vec<InputFault>);
+
 /// The value of every input, from what was said and from the defaults.
 ///
 /// # Errors
-/// Everything that is wrong with what was said, in words.
-pub fn inputs(declared: &[Input], said: &BTreeMap<String, String>) -> Result<BTreeMap<String, String>, Vec<String>> {
+/// Everything that is wrong with what was said.
+pub fn inputs(declared: &[Input], said: &BTreeMap<String, String>) -> Result<BTreeMap<String, String>, InputFaults> {
     let mut values = BTreeMap::new();
     let mut faults = Vec::new();
     for input in declared {
         let name = &input.name.value;
         let value = match (said.get(name), &input.default) {
-            (Some(text), _) => input
-                .kind
-                .accept(text)
-                .map_err(|allowed| format!("`{text}` cannot be the input `{name}`: write {allowed}")),
+            (Some(text), _) => input.kind.accept(text).map_err(|allowed| InputFault::Value {
+                name: name.clone(),
+                text: text.clone(),
+                allowed,
+            }),
             (None, Some(default)) => Ok(default.clone()),
             (None, None) => {
                 let help = input.help.as_ref().map(|help| format!(" ({help})")).unwrap_or_default();
-                Err(format!("the input `{name}`{help} has no value: write --input {name}=VALUE"))
+                Err(InputFault::Missing { name: name.clone(), help })
             }
         };
         match value {
             Ok(value) => drop(values.insert(name.clone(), value)),
-            Err(words) => faults.push(words),
+            Err(fault) => faults.push(fault),
         }
     }
     let known: Vec<_> = declared.iter().map(|input| input.name.value.as_str()).collect();
     for name in said.keys().filter(|name| !known.contains(&name.as_str())) {
         let help = crate::pipeline::help_for_unknown(name, &known);
-        faults.push(format!("the pipeline has no input `{name}`; {help}"));
+        faults.push(InputFault::Unknown { name: name.clone(), help });
     }
-    if faults.is_empty() { Ok(values) } else { Err(faults) }
+    if faults.is_empty() { Ok(values) } else { Err(InputFaults(faults)) }
 }
 
 impl Plan {

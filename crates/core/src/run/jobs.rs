@@ -129,6 +129,13 @@ impl Jobs {
         self.at(self.place(key)?)
     }
 
+    /// Those that are not as they were in an earlier state of the same jobs, in order. What they share is not looked at.
+    pub fn changed_since<'j>(&'j self, earlier: &'j Self) -> impl Iterator<Item = &'j JobRun> {
+        let pieces = self.pieces.iter().zip(&earlier.pieces).filter(|(now, then)| !Arc::ptr_eq(now, then));
+        let jobs = pieces.flat_map(|(now, then)| now.jobs.iter().zip(&then.jobs));
+        jobs.filter(|(now, then)| !Arc::ptr_eq(now, then) && now != then).map(|(now, _)| now.as_ref())
+    }
+
     /// Those that run, in order.
     pub fn running(&self) -> impl Iterator<Item = &JobRun> {
         self.of_pieces(|counts| counts.running > 0).filter(|job| job.state == State::Running)

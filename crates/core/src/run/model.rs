@@ -270,6 +270,16 @@ impl JobRun {
         u32::try_from(self.attempts.len()).unwrap_or(u32::MAX).saturating_add(1)
     }
 
+    /// When something happened in it that is told `ago` milliseconds later: after what happened in it before, unless
+    /// the clock was set back since.
+    #[must_use]
+    pub fn moment(&self, now: Time, ago: u64) -> Time {
+        let steps = self.steps.iter().flat_map(|step| [step.started, step.ended]);
+        let latest = steps.chain([self.started, self.prepared]).flatten().max();
+        let moment = now.plus_millis(i64::try_from(ago).unwrap_or(i64::MAX).saturating_neg());
+        latest.filter(|latest| *latest <= now).map_or(now, |latest| latest.max(moment))
+    }
+
     /// Whether it is not decided yet whether it begins.
     pub(super) fn is_unsettled(&self) -> bool {
         self.state == State::Queued && self.queued.is_none()

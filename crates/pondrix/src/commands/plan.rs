@@ -30,7 +30,7 @@ pub(crate) struct Plan {
     #[arg(long, value_name = "TAG")]
     tag: Option<String>,
     /// Why it would start: commit, schedule, base-moved, manual, try or rerun.
-    #[arg(long, value_name = "START", default_value = "commit", value_parser = start_kind)]
+    #[arg(long, value_name = "START", default_value = "commit")]
     start: StartKind,
     /// A file that would have changed; may be given several times. Without one, it is taken as unknown,
     /// and every `changed` holds.
@@ -41,11 +41,6 @@ pub(crate) struct Plan {
     since: Option<String>,
     #[command(flatten)]
     inputs: Inputs,
-}
-
-fn start_kind(word: &str) -> Result<StartKind, String> {
-    let words = StartKind::ALL.map(StartKind::word).join(", ");
-    StartKind::from_word(word).ok_or_else(|| format!("write one of {words}"))
 }
 
 impl Plan {
@@ -81,7 +76,7 @@ impl Plan {
         };
         match plan::inputs(&pipeline.inputs, &self.inputs.values()) {
             Ok(inputs) => start.inputs = inputs,
-            Err(faults) => nothing = nothing.or_else(|| Some(faults.join("; "))),
+            Err(faults) => nothing = nothing.or_else(|| Some(faults.to_string())),
         }
         let view = PlanView::new(&CorePlan::new(&pipeline, &start), nothing);
         if global.json {

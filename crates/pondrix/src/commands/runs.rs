@@ -17,7 +17,7 @@ pub(crate) struct Runs {
     /// Only this project's.
     project: Option<ProjectName>,
     /// Only those that stand so: queued, waiting, running, passed, failed, stopped.
-    #[arg(long, value_name = "STATE", value_parser = state)]
+    #[arg(long, value_name = "STATE")]
     state: Option<State>,
     /// Only those of a commit of this branch.
     #[arg(long, value_name = "BRANCH")]
@@ -46,11 +46,6 @@ fn row(run: &RunSummary) -> Vec<String> {
         output::cut(&output::plain(&run.title), 40),
         output::cut(&output::plain(run.note.as_deref().unwrap_or_default()), 60),
     ]
-}
-
-fn state(word: &str) -> Result<State, String> {
-    let found = State::ALL.into_iter().find(|state| state.word() == word);
-    found.ok_or_else(|| format!("it is one of {}", State::ALL.map(State::word).join(", ")))
 }
 
 impl Runs {

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, anyhow};
 use futures_util::StreamExt;
-use pondrix_api::{Client, RunDetail};
+use pondrix_api::{Client, FollowedRun, RunDetail};
 use pondrix_core::RunId;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
@@ -61,11 +61,10 @@ pub(super) async fn until(
 ) -> anyhow::Result<RunDetail> {
     let watched = async {
         let mut changes = std::pin::pin!(client.follow_run(run).await?);
+        let mut followed = FollowedRun::default();
         while let Some(event) = changes.next().await {
-            let event = event?;
-            let detail: RunDetail = serde_json::from_str(&event.data)?;
-            if fits(&detail) {
-                return Ok(detail);
+            if let Some(detail) = followed.take(&event?)?.filter(|detail| fits(detail)) {
+                return Ok(detail.clone());
             }
         }
         Err(anyhow!("{run} ended before it came to what was waited for"))

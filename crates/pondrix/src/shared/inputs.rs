@@ -1,6 +1,7 @@
 //! `--input`, which several commands have.
 
 use std::collections::BTreeMap;
+use std::str::FromStr;
 
 use clap::Args;
 
@@ -8,18 +9,32 @@ use clap::Args;
 #[derive(Clone, Debug, Default, Args)]
 pub(crate) struct Inputs {
     /// The value of an input of the pipeline; may be given several times.
-    #[arg(long = "input", value_name = "NAME=VALUE", value_parser = pair)]
-    pairs: Vec<(String, String)>,
+    #[arg(long = "input", value_name = "NAME=VALUE")]
+    pairs: Vec<Pair>,
 }
 
-fn pair(text: &str) -> Result<(String, String), String> {
-    let (name, value) = text.split_once('=').ok_or("write NAME=VALUE")?;
-    Ok((name.to_owned(), value.to_owned()))
+#[derive(Clone, Debug)]
+struct Pair {
+    name: String,
+    value: String,
+}
+
+#[derive(Clone, Copy, Debug, thiserror::Error)]
+#[error("write NAME=VALUE")]
+struct NotAPair;
+
+impl FromStr for Pair {
+    type Err = NotAPair;
+
+    fn from_str(text: &str) -> Result<Self, NotAPair> {
+        let (name, value) = text.split_once('=').ok_or(NotAPair)?;
+        Ok(Self { name: name.to_owned(), value: value.to_owned() })
+    }
 }
 
 impl Inputs {
     /// By name. Of a name that was said twice, the last counts.
     pub(crate) fn values(&self) -> BTreeMap<String, String> {
-        self.pairs.iter().cloned().collect()
+        self.pairs.iter().map(|pair| (pair.name.clone(), pair.value.clone())).collect()
     }
 }

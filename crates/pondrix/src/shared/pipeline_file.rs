@@ -4,7 +4,7 @@ use std::io::Read;
 use std::path::Path;
 
 use pondrix_api::ClientError;
-use pondrix_core::pipeline::{self, Fault, Templates};
+use pondrix_core::pipeline::{self, Fault, NoTemplate, Templates};
 
 use crate::cli::Global;
 use crate::failure::Failure;
@@ -47,7 +47,7 @@ pub(crate) async fn templates(global: &Global, text: &str) -> Templates {
     for name in names {
         match client.template(&name).await {
             Ok(template) => drop(templates.insert(name, Ok(template.text))),
-            Err(ClientError::Problem(problem)) => drop(templates.insert(name, Err(problem.detail))),
+            Err(ClientError::Problem(problem)) => drop(templates.insert(name, Err(NoTemplate(problem.detail)))),
             Err(error) => eprintln!("The template {name} was not looked at: {error}"),
         }
     }

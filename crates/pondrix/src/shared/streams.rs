@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use futures_util::StreamExt;
-use pondrix_api::{Client, ClientError, LogEnd, LogText, RunDetail, ServerEvent};
+use pondrix_api::{Client, ClientError, FollowedRun, LogEnd, LogText, RunDetail, ServerEvent};
 use pondrix_core::{RunId, State};
 
 use crate::failure::Failure;
@@ -74,14 +74,16 @@ pub(crate) async fn run(client: &Client, run: &RunId, mut take: impl FnMut(&RunD
             Err(error) => lost = Some(error),
             Ok(stream) => {
                 let mut stream = std::pin::pin!(stream);
+                let mut followed = FollowedRun::default();
                 while let Some(Ok(event)) = stream.next().await {
                     patience = Patience::default();
-                    let detail: RunDetail = serde_json::from_str(&event.data).map_err(|error| {
+                    let told = followed.take(&event).map_err(|error| {
                         Failure::new(format!("the server said something that makes no sense: {error}"))
                     })?;
-                    take(&detail);
+                    let Some(detail) = told else { continue };
+                    take(detail);
                     if detail.summary.state.is_over() {
-                        return Ok(detail);
+                        return Ok(detail.clone());
                     }
                 }
             }

@@ -12,7 +12,7 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use futures_util::StreamExt;
-use pondrix_api::{Client, EnvironmentView, NewProject, ProjectView, RegistryChange, RunDetail};
+use pondrix_api::{Client, EnvironmentView, FollowedRun, NewProject, ProjectView, RegistryChange, RunDetail};
 use pondrix_core::image::Registries;
 use pondrix_core::{RunId, State};
 use pondrix_sandbox::Launcher;
@@ -321,17 +321,19 @@ impl World {
         patience: Duration,
         fits: impl Fn(&RunDetail) -> bool,
     ) -> RunDetail {
-        let mut last = None;
+        let last = std::sync::Mutex::new(None);
         let watched = async {
             loop {
                 if let Ok(stream) = self.client.follow_run(run).await {
                     let mut stream = std::pin::pin!(stream);
+                    let mut followed = FollowedRun::default();
                     while let Some(Ok(event)) = stream.next().await {
-                        let detail: RunDetail = serde_json::from_str(&event.data).unwrap();
-                        if fits(&detail) {
-                            return detail;
+                        if let Some(detail) = followed.take(&event).unwrap().filter(|detail| fits(detail)) {
+                            return detail.clone();
                         }
-                        last = Some(detail);
+                    }
+                    if let Some(run) = followed.into_last() {
+                        *last.lock().unwrap() = Some(run);
                     }
                 }
                 // The server may be starting again.

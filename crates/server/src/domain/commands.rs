@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use pondrix_api::{JobReport, TagAnswer, TagQuestion};
+use pondrix_api::{JobReport, TagAnswer, TagQuestion, TimedReport};
 use pondrix_core::run::{Event, Outcome, Run, StageRun};
 use pondrix_core::{JobKey, State, Time};
 use tracing::{info, warn};
@@ -87,10 +87,10 @@ impl Engine {
         self: &Arc<Self>,
         live: &Arc<LiveRun>,
         lease: &Lease,
-        reports: Vec<JobReport>,
+        reports: Vec<TimedReport>,
     ) -> Result<(), EngineError> {
         let lease = lease.clone();
-        let events = reports.into_iter().map(|report| event_of(lease.job.clone(), report)).collect();
+        let events = reports.into_iter().map(|told| (event_of(lease.job.clone(), told.report), told.ago)).collect();
         self.decide_again(live, events, move |state| state.must_be_held(&lease)).await
     }
 

@@ -60,16 +60,40 @@ pub(super) struct Decision {
     /// Who has the job from then on that is taken by it.
     lease: Option<NewLease>,
     /// What is to happen, one after the other, if it may.
-    events: Vec<Arc<EncodedEvent>>,
+    events: Vec<Told>,
     check: Check,
     /// Whether an event that cannot be is passed over: it was told before.
     is_told_again: bool,
     answer: oneshot::Sender<Result<(), EngineError>>,
 }
 
-/// An event, and what it makes of a run.
+/// An event that is told some milliseconds after it happened.
+struct Told {
+    event: Arc<EncodedEvent>,
+    ago: u64,
+}
+
+impl Told {
+    fn new(event: Event, ago: u64) -> Result<Self, StoreError> {
+        Ok(Self { event: Arc::new(EncodedEvent::new(event)?), ago })
+    }
+
+    /// When it happened to a run. What others wait for happens when they hear of it; what happens inside a job
+    /// happened when its runner says.
+    fn at(&self, run: &Run, now: Time) -> Time {
+        match self.event.event() {
+            Event::JobPrepared { job } | Event::StepStarted { job, .. } | Event::StepEnded { job, .. } => {
+                run.job(job).map_or(now, |job| job.moment(now, self.ago))
+            }
+            _ => now,
+        }
+    }
+}
+
+/// An event, when it was, and what it makes of a run.
 struct Step {
     event: Arc<EncodedEvent>,
+    at: Time,
     run: Arc<Run>,
     effects: Vec<Effect>,
 }
@@ -82,13 +106,14 @@ impl std::fmt::Debug for Decision {
 
 impl Decision {
     /// What happens to a run that stands so, step by step.
-    fn steps(&self, view: View<'_>, at: Time) -> Result<Vec<Step>, EngineError> {
+    fn steps(&self, view: View<'_>, now: Time) -> Result<Vec<Step>, EngineError> {
         (self.check)(view)?;
         let mut steps: Vec<Step> = Vec::new();
-        for event in &self.events {
-            let mut run = steps.last().map_or(view.run, |step| &step.run).clone();
+        for told in &self.events {
+            let (mut run, event) = (steps.last().map_or(view.run, |step| &step.run).clone(), &told.event);
+            let at = told.at(&run, now);
             match run.apply(event.event(), at) {
-                Ok(effects) => steps.push(Step { event: Arc::clone(event), run: Arc::new(run), effects }),
+                Ok(effects) => steps.push(Step { event: Arc::clone(event), at, run: Arc::new(run), effects }),
                 Err(_) if self.is_told_again => {}
                 Err(refused) => return Err(refused.into()),
             }
@@ -109,20 +134,20 @@ impl Engine {
         event: Event,
         check: impl Fn(View<'_>) -> Result<(), EngineError> + Send + Sync + 'static,
     ) -> Result<(), EngineError> {
-        let (events, check) = (vec![Arc::new(EncodedEvent::new(event)?)], Box::new(check));
+        let (events, check) = (vec![Told::new(event, 0)?], Box::new(check));
         self.submit(live, |answer| Decision { lease, events, check, is_told_again: false, answer }).await
     }
 
-    /// As [`Engine::decide`], of several events that follow each other. All of them are stored, or none; those that
-    /// cannot be have happened before, and are passed over.
+    /// As [`Engine::decide`], of several events that follow each other, each with how many milliseconds ago it was. All
+    /// of them are stored, or none; those that cannot be have happened before, and are passed over.
     pub(super) async fn decide_again(
         self: &Arc<Self>,
         live: &Arc<LiveRun>,
-        events: Vec<Event>,
+        events: Vec<(Event, u64)>,
         check: impl Fn(View<'_>) -> Result<(), EngineError> + Send + Sync + 'static,
     ) -> Result<(), EngineError> {
-        let events = events.into_iter().map(|event| Ok(Arc::new(EncodedEvent::new(event)?)));
-        let (events, check) = (events.collect::<Result<_, StoreError>>()?, Box::new(check));
+        let events = events.into_iter().map(|(event, ago)| Told::new(event, ago));
+        let (events, check) = (events.collect::<Result<_, _>>()?, Box::new(check));
         self.submit(live, |answer| Decision { lease: None, events, check, is_told_again: true, answer }).await
     }
 
@@ -184,7 +209,7 @@ impl Engine {
         decisions: &[Decision],
     ) -> Result<Vec<Result<(), EngineError>>, EngineError> {
         self.reconcile(live, state).await?;
-        let at = self.clock.now();
+        let now = self.clock.now();
         let mut answers = Vec::new();
         let mut steps: Vec<Step> = Vec::new();
         let mut writes = Vec::new();
@@ -195,7 +220,7 @@ impl Engine {
                 leases: &state.leases,
                 ended: &ended_jobs,
             };
-            let decided = match decision.steps(view, at) {
+            let decided = match decision.steps(view, now) {
                 Ok(decided) => decided,
                 Err(error) => {
                     answers.push(Err(error));
@@ -211,7 +236,7 @@ impl Engine {
                 let taken = decision.lease.clone().zip(taken_job(event));
                 // The index is what others are built on, and not the images in it.
                 let is_part = matches!(event, Event::ResultAdded { job, .. } if live.row.plan.is_part(job));
-                writes.push((Arc::clone(&step.event), ended, taken, is_part));
+                writes.push((Arc::clone(&step.event), step.at, ended, taken, is_part));
                 steps.push(step);
             }
             answers.push(Ok(()));
@@ -223,7 +248,7 @@ impl Engine {
         let write = move |c: &rusqlite::Connection| {
             let mut new = Vec::new();
             let mut newest = 0;
-            for (event, ended, taken, is_part) in writes {
+            for (event, at, ended, taken, is_part) in writes {
                 if let Some((NewLease { hash, runner, instance }, job)) = taken {
                     let number = store::put_lease(c, &hash, id, &job, (&runner, &instance))?;
                     new.push(Lease { hash, number, run: facts.id.clone(), job, runner, instance });

@@ -133,7 +133,7 @@ impl Wanted {
         }
         let inputs = match plan::inputs(&pipeline.inputs, &self.inputs) {
             Ok(inputs) => inputs,
-            Err(faults) => return nothing(faults.join("; ")),
+            Err(faults) => return nothing(faults.to_string()),
         };
         let plan = Plan::new(&pipeline, &Start { inputs: inputs.clone(), ..self.start() });
         match plan.nothing_to_do() {

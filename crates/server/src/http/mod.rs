@@ -63,11 +63,14 @@ type Shared = axum::extract::State<Arc<App>>;
 const LARGEST_REQUEST: usize = 4 << 20;
 
 #[derive(OpenApi)]
-#[openapi(info(
-    title = "Pondrix",
-    description = "Carries commits through pipelines. Moments are RFC 3339 in UTC; problems are RFC 9457.",
-    license(name = "Apache-2.0")
-))]
+#[openapi(
+    info(
+        title = "Pondrix",
+        description = "Carries commits through pipelines. Moments are RFC 3339 in UTC; problems are RFC 9457.",
+        license(name = "Apache-2.0")
+    ),
+    components(schemas(pondrix_api::RunUpdate))
+)]
 struct Document;
 
 fn routes_for_people() -> OpenApiRouter<Arc<App>> {

@@ -12,7 +12,7 @@ use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use futures_util::StreamExt;
 use pondrix_api::{
-    Beat, Hello, JobReport, LogLength, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TakeRequest,
+    Beat, Hello, LogLength, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TakeRequest, TimedReport,
 };
 use pondrix_core::{ProjectName, RunId};
 use serde::Deserialize;
@@ -169,7 +169,7 @@ async fn report(
     State(app): Shared,
     _runner: Runner,
     Path(lease): Path<String>,
-    Json(reports): Json<Vec<JobReport>>,
+    Json(reports): Json<Vec<TimedReport>>,
 ) -> Result<StatusCode, ApiError> {
     let (live, lease) = leased(&app, &lease).await?;
     app.engine.report(&live, &lease, reports).await?;

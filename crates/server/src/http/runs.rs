@@ -2,7 +2,6 @@
 
 use std::collections::VecDeque;
 use std::sync::Arc;
-use std::time::Duration;
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -16,14 +15,12 @@ use pondrix_core::pipeline::StartKind;
 use pondrix_core::{RunId, State as RunState};
 use serde::Deserialize;
 use tokio::sync::broadcast::error::RecvError;
-use tokio::sync::watch;
-use tokio::time::Instant;
 
 use super::auth::Person;
 use super::error::ApiError;
 use super::sse::Item;
 use super::{App, Shared, projects, sse};
-use crate::domain::{Builds, LiveRun, Seen, Started, Wanted};
+use crate::domain::{Builds, Follower, LiveRun, News, Started, Wanted};
 use crate::store::{Project, RunFilter};
 
 /// The most runs in one answer, and how many where nothing is said.
@@ -200,7 +197,8 @@ pub(super) async fn stop(
     Ok((StatusCode::ACCEPTED, Json(app.engine.detail(&live).await.summary)))
 }
 
-/// A run again at every change of it, as events `run` whose id is its `version`, until it is over.
+/// A run, as an event `run`, and then what changes of it, as events `update` (`RunUpdate`), until it is over. The id of
+/// each is the run's `version`; a stream that is resumed after the version that the run still has begins with updates.
 #[utoipa::path(get, path = "/api/v1/projects/{project}/runs/{number}/stream", tag = "runs",
     params(("project" = String, Path), ("number" = u64, Path)),
     responses((status = 200, content_type = "text/event-stream", body = RunDetail), (status = 401, body = Problem),
@@ -215,7 +213,7 @@ pub(super) async fn stream_one(
     Ok(sse::respond(states.map(Item::alone)))
 }
 
-/// A run again at every change of it after a version, until it is over.
+/// A run and every change of it after a version, until it is over or the server ends.
 pub(super) async fn states(
     app: Arc<App>,
     project: &str,
@@ -223,62 +221,16 @@ pub(super) async fn states(
     seen: Option<u64>,
 ) -> Result<impl Stream<Item = Item> + Send + use<>, ApiError> {
     let live = find(&app, project, number).await?;
-    let follower = Follower { changes: live.watch(), seen, last: None, not_before: None, app, live };
-    Ok(stream::unfold(Some(follower), |follower| async move { follower?.next().await }))
-}
-
-/// How often a run with jobs that wait is looked at for other reasons to wait.
-const WAITING_CHECK: Duration = Duration::from_secs(1);
-
-/// Somebody who follows one run.
-struct Follower {
-    app: Arc<App>,
-    live: Arc<LiveRun>,
-    changes: watch::Receiver<Seen>,
-    /// The version that was seen last, here or before the connection was lost.
-    seen: Option<u64>,
-    last: Option<RunDetail>,
-    /// Not before this moment is it told more: of a large run every change is a long document.
-    not_before: Option<Instant>,
-}
-
-/// How long a follower has at least between two states of a run, and how much longer for each job of it.
-const FOLLOWER_REST: Duration = Duration::from_millis(25);
-const FOLLOWER_REST_PER_JOB: Duration = Duration::from_micros(250);
-
-impl Follower {
-    /// The next state that is not the one before, and who goes on after it: nobody, when the run is over.
-    async fn next(mut self) -> Option<(Item, Option<Self>)> {
-        if let Some(moment) = self.not_before.take() {
-            tokio::time::sleep_until(moment).await;
-        }
-        loop {
-            self.changes.borrow_and_update();
-            let detail = self.app.engine.detail(&self.live).await;
-            let is_over = detail.summary.state.is_over();
-            let is_new = match &self.last {
-                Some(last) => *last != detail,
-                None => self.seen != Some(detail.version),
-            };
-            if is_new || is_over {
-                let event = Item::new("run", detail.version, &detail);
-                let jobs: usize = detail.stages.iter().map(|stage| stage.jobs.len()).sum();
-                let rest = FOLLOWER_REST_PER_JOB.saturating_mul(u32::try_from(jobs).unwrap_or(u32::MAX));
-                self.not_before = Some(Instant::now() + FOLLOWER_REST + rest);
-                self.last = Some(detail);
-                return Some((event, (!is_over).then_some(self)));
-            }
-            // Why a job waits may change without anything happening to its run.
-            let jobs = detail.stages.iter().flat_map(|stage| &stage.jobs);
-            let waits = jobs.clone().any(|job| job.state == RunState::Queued && job.queued.is_some());
-            self.last = Some(detail);
-            tokio::select! {
-                changed = self.changes.changed() => changed.ok()?,
-                () = tokio::time::sleep(WAITING_CHECK), if waits => {}
-                () = self.app.shutdown.cancelled() => return None,
-            }
-        }
-    }
+    let follower = Follower::new(Arc::clone(&app.engine), live, seen);
+    let ended = async move { app.shutdown.cancelled().await };
+    let news = stream::unfold(follower, |mut follower| async move {
+        let item = match follower.next().await? {
+            News::Whole(run) => Item::new("run", run.version, &run),
+            News::Update(update) => Item::new("update", update.version, &update),
+        };
+        Some((item, follower))
+    });
+    Ok(news.take_until(ended))
 }
 
 /// Every change of every run, as events `change`, after the one whose id is told, or from now on.

@@ -10,6 +10,7 @@ use utoipa::IntoParams;
 use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
+use crate::domain::FoundTemplate;
 
 /// Which template.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -38,7 +39,7 @@ pub(super) async fn show(
     let name = TemplateName::new(&which.name, &which.project, &which.folder, &which.version)
         .map_err(|error| ApiError::bad(error.to_string()))?;
     match app.engine.template(&name).await? {
-        Ok((text, commit)) => Ok(Json(TemplateText { text, commit })),
-        Err(words) => Err(ApiError::not_found(format!("template {name}: {words}"))),
+        Ok(FoundTemplate { text, commit }) => Ok(Json(TemplateText { text, commit })),
+        Err(why) => Err(ApiError::not_found(format!("template {name}: {why}"))),
     }
 }

@@ -65,7 +65,7 @@ mod tests {
     }
 
     #[test]
-    fn the_log_comes_into_the_database_beside_the_writer_and_is_bounded_when_something_is_read_all_the_time() {
+    fn the_log_comes_into_the_database_beside_the_writer_and_begins_anew_before_it_is_long() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("records.db");
         let connect = || open(&path, OpenFlags::default(), Duration::from_secs(60)).unwrap();

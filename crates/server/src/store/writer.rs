@@ -56,7 +56,7 @@ impl Gate {
     /// Commits the transaction that is open.
     pub(super) fn commit(&self, connection: &Connection) -> rusqlite::Result<()> {
         self.0.store(true, Ordering::Relaxed);
-        let committed = connection.execute_batch("COMMIT");
+        let committed = run(connection, "COMMIT");
         self.0.store(false, Ordering::Relaxed);
         committed
     }
@@ -114,21 +114,26 @@ fn in_savepoint<T>(
     connection: &Connection,
     change: impl FnOnce(&Connection) -> Result<T, StoreError>,
 ) -> Result<T, StoreError> {
-    connection.execute_batch("SAVEPOINT one")?;
+    run(connection, "SAVEPOINT one")?;
     let result = catch_unwind(AssertUnwindSafe(|| change(connection))).unwrap_or_else(|_| {
         error!("a write to the records panicked; it was undone");
         Err(StoreError::Panicked)
     });
     // Where SQLite has undone the whole transaction, the savepoint is gone with it.
+    let undone = if result.is_ok() || connection.is_autocommit() { Ok(()) } else { run(connection, "ROLLBACK TO one") };
     if !connection.is_autocommit()
-        && let Err(error) =
-            connection.execute_batch(if result.is_ok() { "RELEASE one" } else { "ROLLBACK TO one; RELEASE one" })
+        && let Err(error) = undone.and_then(|()| run(connection, "RELEASE one"))
     {
         // What is reported as failed must not be stored with its neighbours: the whole group is undone.
-        let _ = connection.execute_batch("ROLLBACK");
+        let _ = run(connection, "ROLLBACK");
         return Err(error.into());
     }
     result
+}
+
+/// Does what every group does, without reading the words anew each time.
+fn run(connection: &Connection, words: &str) -> rusqlite::Result<()> {
+    connection.prepare_cached(words)?.execute([]).map(drop)
 }
 
 /// Writes changes together; `more` gives the next one of the group, as long as there is one.
@@ -138,7 +143,7 @@ pub(super) fn write_group(
     first: Change,
     mut more: impl FnMut() -> Option<Change>,
 ) {
-    if let Err(error) = connection.execute_batch("BEGIN IMMEDIATE") {
+    if let Err(error) = run(connection, "BEGIN IMMEDIATE") {
         error!(%error, "the records cannot be written");
         first(None)(Verdict::Undone);
         return;
@@ -163,7 +168,7 @@ pub(super) fn write_group(
                 error!(%error, "the records could not be written");
                 // A commit that leaves its transaction open has stored nothing.
                 let is_open = !connection.is_autocommit();
-                match connection.execute_batch("ROLLBACK") {
+                match run(connection, "ROLLBACK") {
                     Ok(()) if is_open => Verdict::Undone,
                     _ => Verdict::Unknown,
                 }
@@ -184,7 +189,7 @@ fn write_groups(connection: &Connection, gate: &Gate, mut changes: mpsc::Receive
 /// Stores a change, and reports it as if that were not known.
 #[cfg(test)]
 pub(super) fn write_unheard(connection: &Connection, gate: &Gate, change: Change) {
-    connection.execute_batch("BEGIN IMMEDIATE").expect("a database in memory is never busy");
+    run(connection, "BEGIN IMMEDIATE").expect("a database in memory is never busy");
     let settle = change(Some(connection));
     gate.commit(connection).expect("a database in memory is never full");
     settle(Verdict::Unknown);

@@ -2,6 +2,7 @@
 //! that talk to it over a network which a test spoils.
 
 mod faults;
+mod following;
 mod network;
 mod ports;
 mod random;

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use futures_util::FutureExt;
-use pondrix_api::{Assignment, Hello, JobReport, TagAnswer, TagQuestion};
+use pondrix_api::{Assignment, Hello, JobReport, TagAnswer, TagQuestion, TimedReport};
 use pondrix_core::image::Digest;
 use pondrix_core::run::{JobResult, Outcome, StepEnd};
 use pondrix_core::work::Work;
@@ -146,8 +146,13 @@ struct Job<'a> {
     /// How much of that the server has.
     sent: u64,
     /// What is to be told with what comes next, and which step it ends.
-    held: Vec<(JobReport, Option<usize>)>,
+    held: Vec<((JobReport, Instant), Option<usize>)>,
     doing: Arc<Mutex<Option<Doing>>>,
+}
+
+/// What is told now of what was then.
+fn timed(report: JobReport, when: Instant) -> TimedReport {
+    TimedReport { report, ago: u64::try_from(when.elapsed().as_millis()).unwrap() }
 }
 
 /// The job is no longer the runner's.
@@ -315,7 +320,7 @@ impl Job<'_> {
             let ended = JobReport::StepEnded { step, end: StepEnd::Exit(fails.into()), log };
             // What comes while other things are told is told together.
             if self.world.random.percent(30) {
-                self.held.push((ended, Some(step)));
+                self.held.push(((ended, Instant::now()), Some(step)));
             } else {
                 self.report_end_of(ended, step).await?;
             }
@@ -339,12 +344,12 @@ impl Job<'_> {
 
     /// Reports, until the server has it or takes nothing more.
     async fn report(&mut self, report: JobReport) -> Result<(), NotOurs> {
-        self.held.push((report, None));
+        self.held.push(((report, Instant::now()), None));
         self.report_held().await
     }
 
     async fn report_end_of(&mut self, ended: JobReport, step: usize) -> Result<(), NotOurs> {
-        self.held.push((ended, Some(step)));
+        self.held.push(((ended, Instant::now()), Some(step)));
         self.report_held().await
     }
 
@@ -352,7 +357,8 @@ impl Job<'_> {
         let (reports, steps): (Vec<_>, Vec<_>) = self.held.drain(..).unzip();
         loop {
             let asked = Instant::now();
-            let (text, reports) = (self.assignment.lease.clone(), reports.clone());
+            let reports: Vec<_> = reports.iter().cloned().map(|(report, when)| timed(report, when)).collect();
+            let text = self.assignment.lease.clone();
             let answer = self.world.network.ask(self.world, self.runner, move |engine| {
                 let (text, reports) = (text.clone(), reports.clone());
                 async move {

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use pondrix_api::{Assignment, Hello, JobReport};
+use pondrix_api::{Assignment, Hello, JobReport, TimedReport};
 use pondrix_core::State;
 use pondrix_core::run::{Outcome, StepEnd};
 use tokio::task::JoinSet;
@@ -47,7 +47,7 @@ async fn taken(world: &World, live: &LiveRun) -> Vec<Assignment> {
     let mut takes = JoinSet::new();
     for _ in 0..JOBS {
         let engine = world.engine();
-        takes.spawn(async move { engine.take("wren", Duration::from_secs(20)).await });
+        takes.spawn(async move { engine.take("wren", Duration::from_secs(4)).await });
     }
     tokio::time::sleep(Duration::from_secs(1)).await;
     drop(held);
@@ -62,13 +62,18 @@ async fn events(world: &World) -> usize {
     world.records().read(|c| store::events(c, 1)).await.unwrap().len()
 }
 
-fn whole_job() -> Vec<JobReport> {
-    vec![
+/// Reports of what happens now.
+fn now<const N: usize>(reports: [JobReport; N]) -> Vec<TimedReport> {
+    reports.into_iter().map(|report| TimedReport { report, ago: 0 }).collect()
+}
+
+fn whole_job() -> Vec<TimedReport> {
+    now([
         JobReport::Prepared,
         JobReport::StepStarted { step: 0, log: 0 },
         JobReport::StepEnded { step: 0, end: StepEnd::Exit(0), log: 0 },
         JobReport::Ended { outcome: Outcome::Passed, reason: None },
-    ]
+    ])
 }
 
 #[test]
@@ -113,7 +118,7 @@ fn one_that_cannot_be_stored_fails_and_the_others_do_not() {
         let mut reports = Vec::new();
         for assignment in &all {
             let (engine, live, lease) = (world.engine(), Arc::clone(&live), lease(&world, assignment).await);
-            let told = tokio::spawn(async move { engine.report(&live, &lease, vec![JobReport::Prepared]).await });
+            let told = tokio::spawn(async move { engine.report(&live, &lease, now([JobReport::Prepared])).await });
             // In the order of this list.
             tokio::time::sleep(Duration::from_millis(1)).await;
             reports.push(told);
@@ -177,7 +182,7 @@ fn an_answer_that_nobody_waits_for_any_more_is_given_all_the_same() {
         stopping.abort();
         drop(held);
         world.until("pond#1", |_, run| run.state == State::Stopped).await;
-        let late = world.engine().report(&live, &any_lease(), vec![JobReport::Prepared]).await;
+        let late = world.engine().report(&live, &any_lease(), now([JobReport::Prepared])).await;
         assert!(matches!(late, Err(EngineError::LeaseEnded)));
     });
 }
@@ -192,4 +197,38 @@ fn any_lease() -> Lease {
         runner: "wren".to_owned(),
         instance: String::new(),
     }
+}
+
+#[test]
+fn what_is_told_late_is_shown_as_it_was_and_nobody_waits_from_before_it_was_told() {
+    in_scripted_time(async {
+        let (world, live) = run_of_many().await;
+        let all = taken(&world, &live).await;
+        let lease = lease(&world, &all[0]).await;
+        let told = |report: JobReport, ago: u64| TimedReport { report, ago };
+        tokio::time::sleep(Duration::from_secs(4)).await;
+        let reports = vec![
+            told(JobReport::Prepared, 3_500),
+            told(JobReport::StepStarted { step: 0, log: 0 }, 3_000),
+            told(JobReport::StepEnded { step: 0, end: StepEnd::Exit(0), log: 0 }, 1_000),
+            told(JobReport::Ended { outcome: Outcome::Passed, reason: None }, 900),
+        ];
+        let before = world.engine().clock.now();
+        world.engine().report(&live, &lease, reports.clone()).await.unwrap();
+        let run = live.now();
+        let job = run.job(&all[0].job).unwrap();
+        let step = &job.steps[0];
+        assert_eq!(step.ended.unwrap().since(step.started.unwrap()), 2_000);
+        assert_eq!(step.started.unwrap().since(job.prepared.unwrap()), 500);
+        assert!(job.ended.unwrap() >= before, "that it is over, others hear now");
+        // A runner whose clock is wild changes the order of nothing.
+        let other = self::lease(&world, &all[1]).await;
+        let wild = reports.into_iter().map(|told| TimedReport { ago: u64::MAX - told.ago, ..told }).collect();
+        world.engine().report(&live, &other, wild).await.unwrap();
+        let run = live.now();
+        let job = run.job(&all[1].job).unwrap();
+        let times = [job.started, job.prepared, job.steps[0].started, job.steps[0].ended, job.ended];
+        assert!(times.is_sorted() && times[0].is_some(), "{times:?}");
+        world.end();
+    });
 }

@@ -20,9 +20,9 @@ pub use image::{BuildSecret, ImageJob, LayerForm, Push};
 pub use job::{Axis, Job, JobKind, Matrix, Needs, Retry};
 pub use rollout::{Destination, OnFailure, RolloutJob};
 pub(super) use start::DEFAULT_LONGEST;
-pub use start::{Input, InputKind, StartKind, StartRule};
+pub use start::{Allowed, Input, InputKind, StartKind, StartRule, UnknownStart};
 pub use steps::{FileSystem, Limits, Network, Ready, SECRET_FOLDER, SecretUse, Service, Step, StepsJob};
-pub use template::{TemplateName, TemplateNameError, Templates};
+pub use template::{NoTemplate, TemplateName, TemplateNameError, Templates};
 
 use super::Span;
 use crate::Duration;

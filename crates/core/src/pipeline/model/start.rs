@@ -1,6 +1,7 @@
 //! What makes a run begin, and what it asks for.
 
 use std::fmt;
+use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
@@ -48,6 +49,19 @@ impl StartKind {
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+}
+
+/// That a word is no reason to start.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("write one of {}", StartKind::ALL.map(StartKind::word).join(", "))]
+pub struct UnknownStart;
+
+impl FromStr for StartKind {
+    type Err = UnknownStart;
+
+    fn from_str(word: &str) -> Result<Self, UnknownStart> {
+        Self::from_word(word).ok_or(UnknownStart)
     }
 }
 

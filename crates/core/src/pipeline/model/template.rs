@@ -37,8 +37,13 @@ pub enum TemplateNameError {
     Version(String),
 }
 
-/// The templates that a pipeline file uses: the text of each, or in words why there is none.
-pub type Templates = BTreeMap<TemplateName, Result<String, String>>;
+/// Why a template cannot be used, as whoever looked for it says it.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct NoTemplate(pub String);
+
+/// The templates that a pipeline file uses: the text of each, or why there is none.
+pub type Templates = BTreeMap<TemplateName, Result<String, NoTemplate>>;
 
 impl TemplateName {
     /// A name, and where it is from.

@@ -73,11 +73,12 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(60))]
 
     #[test]
-    fn what_is_counted_is_what_is_there_and_a_copy_keeps_what_it_was(
+    fn what_is_counted_is_what_is_there_a_copy_keeps_what_it_was_and_what_changed_since_is_known(
         count in prop::sample::select(vec![1, 5, PIECE - 1, PIECE, PIECE + 1, 3 * PIECE]),
         changes in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 0..80),
     ) {
         let mut jobs = jobs_of(count);
+        let first = jobs.clone();
         is_consistent(&jobs)?;
         for (place, how) in &changes {
             let before = jobs.clone();
@@ -87,9 +88,27 @@ proptest! {
             prop_assert!(before.iter().eq(&was), "a copy was changed");
         }
         is_consistent(&jobs)?;
+        let others: Vec<_> = jobs.iter().zip(first.iter()).filter(|(now, then)| now != then).map(|(now, _)| now).collect();
+        prop_assert_eq!(jobs.changed_since(&first).collect::<Vec<_>>(), others);
         jobs.change_each(|job| job.state == State::Running, |job| job.state = State::Passed);
         prop_assert_eq!(jobs.running_count(), 0);
         is_consistent(&jobs)?;
         prop_assert!(jobs.change(count).is_none() && jobs.at(count).is_none());
+    }
+}
+
+proptest! {
+    #[test]
+    fn what_is_told_late_was_neither_before_what_happened_earlier_nor_after_it_is_told(
+        started in 0_i64..100_000, prepared in 0_i64..100_000, now in 0_i64..200_000, ago in prop_oneof![0_u64..200_000, any::<u64>()],
+    ) {
+        let mut job = jobs_of(1).at(0).unwrap().clone();
+        (job.started, job.steps[0].started) = (Some(Time::from_millis(started)), Some(Time::from_millis(prepared)));
+        let latest = started.max(prepared);
+        let moment = job.moment(Time::from_millis(now), ago).millis();
+        let expected = i64::try_from(ago).map_or(i64::MIN, |ago| now - ago).max(latest);
+        // Where the clock was set back, nothing is known but when it is told.
+        prop_assert_eq!(moment, if latest <= now { expected } else { now });
+        prop_assert!(moment <= now);
     }
 }

@@ -1,7 +1,7 @@
 //! Templates: what they say, and faults in them and in their use.
 
 use super::faults;
-use crate::pipeline::{JobKind, Pipeline, TemplateName, Templates, read, read_with, uses};
+use crate::pipeline::{JobKind, NoTemplate, Pipeline, TemplateName, Templates, read, read_with, uses};
 
 const SERVICE: &str = r#"
 about "A service: test it, and build its image"
@@ -111,7 +111,7 @@ stage \"staging\" { rollout \"r\" { to \"staging\"; image \"service\"; manifests
     assert_eq!(read(text).unwrap().stages.len(), 1);
     assert!(read(&text.replace("manifests", "manifest")).is_err());
     let name = TemplateName::new("service", "platform", "templates", "2").unwrap();
-    let refused: Templates = [(name, Err("the project `platform` gives none".to_owned()))].into();
+    let refused: Templates = [(name, Err(NoTemplate("the project `platform` gives none".to_owned())))].into();
     let faults = read_with(text, &refused).unwrap_err();
     assert_eq!(faults.len(), 1, "{faults:?}");
     assert!(faults[0].message.contains("cannot be used: the project `platform` gives none"));
