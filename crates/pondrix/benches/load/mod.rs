@@ -2,11 +2,11 @@
 
 use std::time::{Duration, Instant};
 
-use pondrix_api::{Hello, RunnerClient, TakeRequest};
+use pondrix_api::{Hello, JobReport, RunnerClient, TakeRequest, TimedReport};
 use pondrix_core::pipeline::Needs;
 use pondrix_core::plan::{Plan, Start};
 use pondrix_core::queue::{Limits, Offer, Queue, RunnerFacts, Who};
-use pondrix_core::run::{Event, Run};
+use pondrix_core::run::{Event, Outcome, Run, StepEnd};
 use pondrix_core::{JobKey, RunId, Time};
 use pondrix_standin::garden::REGISTRY;
 use serde_json::{Value, json};
@@ -125,6 +125,17 @@ pub(super) fn processor(process: u32) -> Duration {
     Duration::from_millis(ticks * 10)
 }
 
+/// What a runner tells of a job of one command that is over at once.
+fn trivial_job() -> Vec<TimedReport> {
+    let reports = [
+        JobReport::Prepared,
+        JobReport::StepStarted { step: 0, log: 0 },
+        JobReport::StepEnded { step: 0, end: StepEnd::Exit(0), log: 6 },
+        JobReport::Ended { outcome: Outcome::Passed, reason: None },
+    ];
+    reports.into_iter().map(|report| TimedReport { report, ago: 0 }).collect()
+}
+
 /// Ten thousand jobs of two runs, and two hundred runners that ask a real server.
 async fn server() -> Vec<Value> {
     let mut world = World::new().await;
@@ -159,18 +170,21 @@ async fn server() -> Vec<Value> {
                 instance: name.clone(),
             };
             client.hello(&hello).await.unwrap();
-            let mut times = Vec::new();
+            let (mut times, mut taken) = (Vec::new(), Vec::new());
             for _ in 0..TAKEN {
                 let since = Instant::now();
-                assert!(client.take(&TakeRequest { runner: name.clone() }).await.unwrap().is_some());
+                taken.push(client.take(&TakeRequest { runner: name.clone() }).await.unwrap().unwrap());
                 times.push(since.elapsed());
             }
-            times
+            (client, times, taken)
         })
     });
     let mut times = Vec::new();
+    let mut all = Vec::new();
     for runner in runners.collect::<Vec<_>>() {
-        times.extend(runner.await.unwrap());
+        let (client, waited, taken) = runner.await.unwrap();
+        times.extend(waited);
+        all.push((client, taken));
     }
     let (taken, took) = (times.len() as u32, since.elapsed());
     println!(
@@ -180,6 +194,20 @@ async fn server() -> Vec<Value> {
         p99(&mut times).as_secs_f64() * 1e3
     );
     let each = (processor(process) - before) / taken;
+    // The rest of a trivial job: what it says, and that it began and ended.
+    let before = processor(process);
+    let tellers = all.into_iter().map(|(client, taken)| {
+        tokio::spawn(async move {
+            for assignment in taken {
+                client.append_log(&assignment, 0, b"hello\n".to_vec()).await.unwrap();
+                client.report(&assignment, &trivial_job()).await.unwrap();
+            }
+        })
+    });
+    for teller in tellers.collect::<Vec<_>>() {
+        teller.await.unwrap();
+    }
+    let whole = each + (processor(process) - before) / taken;
     // And as they ask in the life of a server: one, and a moment later another.
     let one = RunnerClient::new(move || address.clone(), &token);
     let mut alone = Vec::new();
@@ -238,6 +266,11 @@ async fn server() -> Vec<Value> {
         limit_of(
             "processor time of the server to give a job of a run of 5,000 to a runner",
             each,
+            Duration::from_millis(1),
+        ),
+        limit_of(
+            "processor time of the server for a trivial job of a run of 5,000: taken, its log, its end",
+            whole,
             Duration::from_millis(1),
         ),
         limit_of(

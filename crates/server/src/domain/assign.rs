@@ -183,7 +183,7 @@ impl Engine {
             attempt,
             artifacts,
             secrets,
-            registries: Self::registries_for(registries?, &work),
+            registries: Self::registries_for(&*registries?, &work),
             work,
         }))
     }

@@ -16,6 +16,7 @@ mod known_tokens;
 mod live;
 mod reading;
 mod registries;
+mod remembered;
 mod removal;
 mod reruns;
 mod resume;
@@ -34,6 +35,7 @@ use std::time::Duration;
 
 use axum::body::Bytes;
 use pondrix_api::RunSummary;
+use pondrix_core::image::Registries;
 use pondrix_core::run::{Event, Refused};
 use pondrix_core::{Recent, RunId};
 use tokio::sync::{Notify, RwLock, broadcast, mpsc};
@@ -45,6 +47,7 @@ use decide::NewLease;
 pub(crate) use following::{Follower, News};
 use known_tokens::KnownTokens;
 pub(crate) use live::LiveRun;
+use remembered::Remembered;
 pub(crate) use run_sources::FilesError;
 pub(crate) use starts::{Builds, StartError, Started, Tried, Tries as TryOutcome, Wanted};
 pub(crate) use templates::FoundTemplate;
@@ -89,6 +92,7 @@ pub(crate) struct Engine {
     pub(crate) logs: Logs,
     pub(crate) archives: Recent<Bytes>,
     known_tokens: KnownTokens,
+    known_registries: Remembered<Registries>,
     pub(crate) data: PathBuf,
     live: Mutex<BTreeMap<RunId, Arc<LiveRun>>>,
     /// Held while a project's copy of its repository is brought up to date: git does not wait for itself.
@@ -166,6 +170,7 @@ impl Engine {
             logs: Logs::new(data.join("logs")),
             archives: Recent::new(ARCHIVES_KEPT),
             known_tokens: KnownTokens::default(),
+            known_registries: Remembered::default(),
             data,
             live: Mutex::default(),
             fetching: Mutex::default(),

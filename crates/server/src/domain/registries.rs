@@ -1,7 +1,10 @@
 //! Registries as jobs and the server itself reach them.
 
+use std::sync::Arc;
+
 use pondrix_core::image::{Access, Registries, SignIn};
 use pondrix_core::work::Work;
+use rusqlite::Connection;
 use tracing::error;
 
 use super::Engine;
@@ -10,9 +13,29 @@ use crate::store::{self, RegistryRow, StoreError};
 impl Engine {
     /// All registries, with what signs in at them. It stays in the server, and with the runner for as long as a
     /// job of its needs it.
-    pub(crate) async fn registries(&self) -> Result<Registries, StoreError> {
-        let rows = self.store.read(store::registries).await?;
-        Ok(Registries { by_host: rows.into_iter().map(|row| (row.host.clone(), self.access(row))).collect() })
+    pub(crate) async fn registries(&self) -> Result<Arc<Registries>, StoreError> {
+        match self.known_registries.get() {
+            Ok(known) => Ok(known),
+            Err(before) => {
+                let rows = self.store.read(store::registries).await?;
+                let by_host = rows.into_iter().map(|row| (row.host.clone(), self.access(row))).collect();
+                Ok(self.known_registries.keep(Registries { by_host }, before))
+            }
+        }
+    }
+
+    /// Changes what the records say of registries; what was known of them is known no more, also where nobody knows
+    /// whether it was stored.
+    pub(super) async fn change_registries<T: Send + 'static>(
+        &self,
+        change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let known = self.known_registries.clone();
+        let changed = self.store.write_and(change, move |_| known.forget()).await;
+        if changed.is_err() {
+            self.known_registries.forget();
+        }
+        changed
     }
 
     /// How a registry is reached that is kept so.
@@ -28,13 +51,13 @@ impl Engine {
     }
 
     /// The registries that a job needs: those of its images. What a recipe is built on only the recipe says.
-    pub(super) fn registries_for(all: Registries, work: &Work) -> Registries {
+    pub(super) fn registries_for(all: &Registries, work: &Work) -> Registries {
         match work {
             Work::Steps(work) => {
                 let images = work.image.iter().chain(work.services.iter().map(|service| &service.image));
                 all.only(images.map(|image| &image.repository))
             }
-            Work::Image(_) => all,
+            Work::Image(_) => all.clone(),
         }
     }
 }

@@ -166,13 +166,13 @@ impl Engine {
         let registries = Registries { by_host: [(host.clone(), self.access(row.clone()))].into() };
         Registry::new(&host, &registries).map_err(|error| EngineError::Invalid(error.to_string()))?;
         let kept = row.clone();
-        self.store.write(move |c| store::put_registry(c, &kept)).await?;
+        self.change_registries(move |c| store::put_registry(c, &kept)).await?;
         Ok(row)
     }
 
     /// Forgets how a registry is reached; says whether it was known.
     pub(crate) async fn remove_registry(&self, host: String) -> Result<bool, EngineError> {
-        Ok(self.store.write(move |c| store::remove_registry(c, &host)).await?)
+        Ok(self.change_registries(move |c| store::remove_registry(c, &host)).await?)
     }
 
     /// Sets how many jobs may run at once in a pool; where it says 0 or nothing, as many as there are.
