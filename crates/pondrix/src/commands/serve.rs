@@ -1,5 +1,6 @@
 //! `pondrix serve`
 
+use std::io::ErrorKind;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -9,6 +10,7 @@ use clap::Args;
 use pondrix_server::{Server, ServerConfig};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
+use tracing::info;
 
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
@@ -47,6 +49,30 @@ pub(crate) struct Serve {
 /// How long an own runner goes on without a server.
 const ALONE_FOR: Duration = Duration::from_secs(600);
 
+/// How often an address that is taken is tried again, and how long is waited between.
+const ADDRESS_TRIES: usize = 20;
+const ADDRESS_PAUSE: Duration = Duration::from_millis(100);
+
+/// Listens. What a server that was killed was about to start still has its address for a moment.
+async fn listen(address: SocketAddr) -> Result<TcpListener, Failure> {
+    for _ in 1..ADDRESS_TRIES {
+        match TcpListener::bind(address).await {
+            Err(error) if error.kind() == ErrorKind::AddrInUse => {
+                info!(%address, "the address is taken; it is tried again for a moment");
+                tokio::time::sleep(ADDRESS_PAUSE).await;
+            }
+            other => return other.map_err(|error| Failure::new(format!("cannot listen on {address}: {error}"))),
+        }
+    }
+    TcpListener::bind(address).await.map_err(|error| {
+        let failure = Failure::new(format!("cannot listen on {address}: {error}"));
+        if error.kind() != ErrorKind::AddrInUse {
+            return failure;
+        }
+        failure.advise("end the program that has this address, or choose another one: --listen HOST:PORT")
+    })
+}
+
 impl Serve {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
         log_to_standard_error();
@@ -61,8 +87,7 @@ impl Serve {
             try_limit: self.try_limit.bytes(),
         };
         let (server, tokens) = Server::open(config).await?;
-        let listener = TcpListener::bind(self.listen).await;
-        let listener = listener.map_err(|error| Failure::new(format!("cannot listen on {}: {error}", self.listen)))?;
+        let listener = listen(self.listen).await?;
         let address = format!("http://{}", listener.local_addr()?);
         if global.json {
             output::json(&serde_json::json!({ "url": address, "admin_token": tokens.admin }))?;

@@ -1,6 +1,8 @@
 //! Faulty files, missing files, repositories that cannot be reached, hooks that lie.
 
-use std::process::Command;
+use std::io::{BufRead, BufReader};
+use std::net::TcpListener;
+use std::process::{Command, Stdio};
 
 use pondrix_api::NewProject;
 use pondrix_core::State;
@@ -196,4 +198,28 @@ async fn a_rollout_that_fails_puts_back_what_was_there_even_when_the_server_is_k
         "{log}"
     );
     assert_eq!(page(address).await, first);
+}
+
+#[test]
+fn an_address_that_is_taken_for_a_moment_is_waited_for_and_one_that_stays_taken_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let serve = |listener: &TcpListener| {
+        let mut serve = Command::new(crate::support::PONDRIX);
+        serve.args(["serve", "--json", "--runners", "0", "--data"]).arg(folder.path());
+        serve.args(["--listen", &listener.local_addr().unwrap().to_string()]);
+        serve.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+    };
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let ended = serve(&listener).wait_with_output().unwrap();
+    let told = String::from_utf8_lossy(&ended.stderr);
+    assert!(ended.status.code() == Some(1) && told.contains("cannot listen on") && told.contains("--listen"), "{told}");
+
+    // As soon as it says that it waits, there is nothing to wait for.
+    let mut server = serve(&listener);
+    let mut said = BufReader::new(server.stderr.take().unwrap()).lines();
+    assert!(said.any(|line| line.unwrap().contains("the address is taken")));
+    drop(listener);
+    assert!(said.any(|line| line.unwrap().contains("serving")), "it serves");
+    server.kill().unwrap();
+    server.wait().unwrap();
 }

@@ -6,13 +6,18 @@ use std::time::Duration;
 use rustix::process::{Pid, Signal, kill_process_group};
 use tokio::io::{AsyncRead, AsyncReadExt};
 use tokio::process::{Child, ChildStdin, ChildStdout, Command};
+use tokio::time::Instant;
 
 use super::GitError;
+use crate::off_thread::off_thread;
 
 /// How long git may take to answer.
 const PATIENCE: Duration = Duration::from_secs(120);
-/// How long git may be silent that tells how far it is, which it does each second while anything arrives.
+/// How long git may do nothing that tells how far it is: it says nothing, and reads nothing either. A repository's server
+/// that packs for minutes sends a sign of life now and then, of which git says nothing (`uploadpack.keepAlive`).
 const SILENCE: Duration = Duration::from_secs(120);
+/// How often it is looked whether it reads anything, while it is silent.
+const LOOK: Duration = Duration::from_secs(10);
 /// How much of what it says is kept, in bytes.
 const MOST_WORDS: usize = 16 * 1024;
 /// What lines begin with that tell how far it is (git-fetch(1), `--progress`).
@@ -103,8 +108,9 @@ pub(super) async fn output(command: &mut Command) -> Result<Vec<u8>, GitError> {
 /// Runs a git that tells how far it is to its end, as long as it goes on.
 pub(super) async fn progress(command: &mut Command) -> Result<(), GitError> {
     let mut running = Running::start(command.stdout(Stdio::null()).stderr(Stdio::piped()))?;
+    let group = running.group;
     let words = match running.child.stderr.take() {
-        Some(stderr) => last_words(stderr).await?,
+        Some(stderr) => last_words(stderr, || async move { off_thread(move || bytes_read(group)).await }).await?,
         None => Vec::new(),
     };
     let ended = tokio::time::timeout(SILENCE, running.wait()).await;
@@ -112,13 +118,45 @@ pub(super) async fn progress(command: &mut Command) -> Result<(), GitError> {
     if status.success() { Ok(()) } else { Err(failure(&words)) }
 }
 
-/// Reads what it says to the end, however long that takes while it says anything. Answers the last of it.
-async fn last_words(mut said: impl AsyncRead + Unpin) -> Result<Vec<u8>, GitError> {
+/// How many bytes the processes of a group have read, from wherever (proc(5), `/proc/pid/io`, `rchar`). It is another
+/// number when any of them reads, begins or ends.
+fn bytes_read(group: Option<Pid>) -> u64 {
+    let Some(group) = group else { return 0 };
+    let of_process = |entry: std::fs::DirEntry| {
+        let process = entry.path();
+        // The name of its program is in brackets, and may have anything in it (`/proc/pid/stat`, field 5 is the group).
+        let facts = std::fs::read_to_string(process.join("stat")).ok()?;
+        let its_group: i32 = facts.rsplit_once(')')?.1.split_whitespace().nth(2)?.parse().ok()?;
+        if its_group != group.as_raw_nonzero().get() {
+            return None;
+        }
+        let counts = std::fs::read_to_string(process.join("io")).ok()?;
+        counts.lines().find_map(|line| line.strip_prefix("rchar: ")?.parse::<u64>().ok())
+    };
+    let all = std::fs::read_dir("/proc").into_iter().flatten().flatten();
+    all.filter_map(of_process).fold(0, |sum, read| sum.wrapping_add(read).wrapping_add(1))
+}
+
+/// Reads what it says to the end, however long that takes while it says anything, or while what `bytes_read` counts
+/// changes. Answers the last of it.
+async fn last_words<F: Future<Output = u64>>(
+    mut said: impl AsyncRead + Unpin,
+    bytes_read: impl Fn() -> F,
+) -> Result<Vec<u8>, GitError> {
     let mut words: Vec<u8> = Vec::new();
     let mut buffer = [0; 4096];
+    let (mut went_on, mut read_then) = (Instant::now(), 0);
     loop {
-        let read = tokio::time::timeout(SILENCE, said.read(&mut buffer)).await;
-        let read = read.map_err(|_| GitError::Stalled(SILENCE.as_secs()))?;
+        let Ok(read) = tokio::time::timeout(LOOK, said.read(&mut buffer)).await else {
+            let read = bytes_read().await;
+            if read != read_then {
+                (went_on, read_then) = (Instant::now(), read);
+            } else if went_on.elapsed() >= SILENCE {
+                return Err(GitError::Stalled(SILENCE.as_secs()));
+            }
+            continue;
+        };
+        went_on = Instant::now();
         match read.map_err(|error| GitError::NotStarted(error.to_string()))? {
             0 => return Ok(words),
             count => words.extend_from_slice(&buffer[..count]),
@@ -145,7 +183,8 @@ mod tests {
     #[tokio::test(start_paused = true)]
     async fn what_goes_on_may_take_longer_than_what_is_silent() {
         let (mut git, reader) = tokio::io::duplex(64);
-        let said = tokio::spawn(last_words(reader));
+        let nothing = || std::future::ready(7);
+        let said = tokio::spawn(last_words(reader, nothing));
         let began = tokio::time::Instant::now();
         for part in 0..20 {
             git.write_all(format!("Receiving {part}\r").as_bytes()).await.unwrap();
@@ -156,7 +195,57 @@ mod tests {
         assert!(began.elapsed() > 19 * SILENCE);
         let (mut git, reader) = tokio::io::duplex(64);
         git.write_all(b"Receiving").await.unwrap();
-        assert_eq!(last_words(reader).await, Err(GitError::Stalled(SILENCE.as_secs())));
+        assert_eq!(last_words(reader, nothing).await, Err(GitError::Stalled(SILENCE.as_secs())));
+
+        // Signs of life are read, and nothing is said of them.
+        let (git, reader) = tokio::io::duplex(64);
+        let began = tokio::time::Instant::now();
+        let alive = move || std::future::ready(began.elapsed().min(20 * SILENCE).as_secs() / 60);
+        let (said, ()) = tokio::join!(last_words(reader, alive), async move {
+            tokio::time::sleep(19 * SILENCE).await;
+            drop(git);
+        });
+        assert_eq!(said, Ok(Vec::new()));
+    }
+
+    #[tokio::test]
+    async fn what_a_process_or_one_that_it_started_reads_is_seen() {
+        let folder = tempfile::tempdir().unwrap();
+        let (pipe, told) = (folder.path().join("pipe"), folder.path().join("told"));
+        let text = format!(
+            "mkfifo {pipe}; (while read line; do echo $line >> {told}; done < {pipe}) & wait",
+            pipe = pipe.display(),
+            told = told.display()
+        );
+        let running = Running::start(&mut shell(&text)).unwrap();
+        let said = |line: &str| {
+            let (pipe, line) = (pipe.clone(), format!("{line}\n"));
+            let told = told.clone();
+            async move {
+                for _ in 0..6000 {
+                    if pipe.exists() {
+                        break;
+                    }
+                    tokio::time::sleep(Duration::from_millis(10)).await;
+                }
+                let mut file = tokio::fs::File::options().append(true).open(&pipe).await.unwrap();
+                file.write_all(line.as_bytes()).await.unwrap();
+                file.flush().await.unwrap();
+                for _ in 0..6000 {
+                    if std::fs::read_to_string(&told).is_ok_and(|told| told.ends_with(&line)) {
+                        break;
+                    }
+                    tokio::time::sleep(Duration::from_millis(10)).await;
+                }
+                file
+            }
+        };
+        let _open = said("one").await;
+        let first = bytes_read(running.group);
+        assert_eq!(bytes_read(running.group), first, "it waits");
+        drop(said("two").await);
+        assert_ne!(bytes_read(running.group), first);
+        assert_eq!(bytes_read(None), 0);
     }
 
     #[tokio::test]
