@@ -156,6 +156,8 @@ impl<'a> Copier<'a> {
         }
         if fs::symlink_metadata(&on_disk).is_ok() {
             fs::remove_file(&on_disk).map_err(at(&on_disk))?;
+            // It was the copy of something else, whose other names must not become names of this.
+            self.links.retain(|_, first| *first != on_disk);
         }
         let kind = item.data.file_type();
         if kind.is_symlink() {
@@ -270,6 +272,47 @@ mod tests {
             prop_assert!(walked(&place("context")).iter().chain(&walked(&place("below"))).all(|text| text == "theirs"));
             // And nothing from outside came in.
             prop_assert!(walked(&upper).iter().all(|text| text == "theirs"));
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(400))]
+
+        #[test]
+        fn of_several_folders_each_name_has_what_the_last_one_has_there_whichever_names_are_of_one_file(
+            folders in prop::collection::vec(prop::collection::btree_map("[abc]", 0_usize..3, 0..4), 1..4),
+        ) {
+            let folder = tempfile::tempdir().unwrap();
+            let place = |name: &str| folder.path().join(name);
+            let from = place("from");
+            fs::create_dir(&from).unwrap();
+            // The same file in a folder, and in others, under several names.
+            let contents = |file: usize| format!("file {file}");
+            for file in 0..3 {
+                fs::write(from.join(format!("original-{file}")), contents(file)).unwrap();
+            }
+            for (number, names) in folders.iter().enumerate() {
+                let one = from.join(format!("folder-{number}"));
+                fs::create_dir(&one).unwrap();
+                for (name, file) in names {
+                    fs::hard_link(from.join(format!("original-{file}")), one.join(name)).unwrap();
+                }
+            }
+            fs::create_dir(place("upper")).unwrap();
+            let sources = [from];
+            let source = Source { layers: Layers(&sources), ignore: None, keeps: true, name: "a stage".to_owned() };
+            let nothing = Ignore::default();
+            let layout = Layout { exclude: &nothing, parents: false, into_folder: true };
+            let mut items = Vec::new();
+            for number in 0..folders.len() {
+                source.find(&format!("folder-{number}"), &layout, &mut items).unwrap();
+            }
+            let upper = place("upper");
+            Copier::new(Layers(&[]), &upper, IdMap::for_this_process(), 0).copy(&items, "/to/").unwrap();
+            let last: std::collections::BTreeMap<_, _> = folders.iter().flatten().collect();
+            for (name, file) in last {
+                prop_assert_eq!(fs::read_to_string(upper.join("to").join(name)).unwrap(), contents(*file), "{}", name);
+            }
         }
     }
 

@@ -1,4 +1,4 @@
-//! `--chown` and `--chmod`.
+//! Whose files are: `--chown`, `--chmod`, and `USER` for what is made for a command.
 
 use std::fs;
 use std::path::Path;
@@ -10,9 +10,8 @@ use crate::rootfs::Layers;
 /// The longest file of users that is read.
 const LONGEST: u64 = 1 << 20;
 
-/// The ids of `USER[:GROUP]` in an image's files. A group that is not said has the user's number, as where
-/// files are copied by the trade.
-pub(super) fn ids_of(owner: &str, layers: &Layers<'_>) -> Result<(u32, u32), UserError> {
+/// The ids of `USER[:GROUP]` in an image's files, as a command of it would have them.
+pub(super) fn ids_of_command(user: &str, layers: &Layers<'_>) -> Result<(u32, u32), UserError> {
     let read = |path: &str| {
         let file = layers.follow(Path::new(path)).and_then(|real| layers.find(&real));
         let small =
@@ -21,7 +20,14 @@ pub(super) fn ids_of(owner: &str, layers: &Layers<'_>) -> Result<(u32, u32), Use
             .and_then(|file| fs::read(file).ok())
             .map_or(String::new(), |text| String::from_utf8_lossy(&text).into_owned())
     };
-    let (user, group, _) = look_up_user(owner, &read("/etc/passwd"), &read("/etc/group"))?;
+    let (user, group, _) = look_up_user(user, &read("/etc/passwd"), &read("/etc/group"))?;
+    Ok((user, group))
+}
+
+/// The ids of `USER[:GROUP]` in an image's files. A group that is not said has the user's number, as where
+/// files are copied by the trade.
+pub(super) fn ids_of(owner: &str, layers: &Layers<'_>) -> Result<(u32, u32), UserError> {
+    let (user, group) = ids_of_command(owner, layers)?;
     let is_number = !owner.is_empty() && owner.bytes().all(|byte| byte.is_ascii_digit());
     Ok((user, if is_number { user } else { group }))
 }

@@ -11,6 +11,7 @@ use serde_json::json;
 use super::copy::Copier;
 use super::graph::{Base, Plan, Progress, built_stage};
 use super::key::Key;
+use super::owner::ids_of_command;
 use super::seen::Seen;
 use super::sources::context_source;
 use super::state::State;
@@ -296,15 +297,28 @@ impl<'b> StageBuild<'b> {
         let folder = self.state.absolute(&self.fill(at, folder)?);
         let folder = tidy(&folder);
         self.state.config.config.working_dir.clone_from(&folder);
+        // What is made for a command is its user's.
+        let user = Some(self.state.config.config.user.as_str()).filter(|user| !user.is_empty());
+        let owner = match user {
+            Some(user) => {
+                let below = self.state.paths(&self.build.store)?;
+                let ids = ids_of_command(user, &Layers(&below));
+                Some(ids.map_err(|error| self.fault(at, error.to_string(), None))?)
+            }
+            None => None,
+        };
         let mut key = Key::new("folder", &self.state.config.rootfs.diff_ids);
         key.text(&folder).number(self.state.moment);
+        if let Some((user, group)) = owner {
+            key.number(user.into()).number(group.into());
+        }
         self.step(at, key.digest(), |stage, upper| {
             let below = stage.state.paths(&stage.build.store)?;
             if Layers(&below).is_folder(Path::new(&folder)) {
                 return Ok(None);
             }
-            let mut copier = Copier::new(Layers(&below), upper, stage.build.store.ids(), stage.state.moment);
-            copier.folder(Path::new(&folder)).map_err(|error| stage.files_fault(at, error))?;
+            let copier = Copier::new(Layers(&below), upper, stage.build.store.ids(), stage.state.moment);
+            copier.owned(owner, None).folder(Path::new(&folder)).map_err(|error| stage.files_fault(at, error))?;
             Ok(Some(Times::from_now(stage.state.moment)))
         })
     }
