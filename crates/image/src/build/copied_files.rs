@@ -16,7 +16,7 @@ use pondrix_sandbox::IdMap;
 use super::key::Key;
 use super::seen::{Content, Seen};
 use crate::layer::attributes;
-use crate::recipe::{Ignore, PatternError};
+use crate::recipe::{Ignore, PatternError, without_alternatives};
 use crate::rootfs::Layers;
 
 /// The permissions of a folder that nobody said anything of.
@@ -102,7 +102,8 @@ pub(super) struct Layout<'a> {
 }
 
 impl Source<'_> {
-    /// Adds what a path or pattern names. Answers how many things of that name there are.
+    /// Adds what a path or pattern names. Answers how many things of that name there are: of a path at least one, of a
+    /// pattern maybe none.
     pub(super) fn find(&self, named: &str, layout: &Layout<'_>, items: &mut Vec<Item>) -> Result<usize, FilesError> {
         let roots = self.roots(named)?;
         let mut found = roots.len();
@@ -136,7 +137,7 @@ impl Source<'_> {
                 items.push(Item::new(to, on_disk, data, self.keeps));
             }
         }
-        if found == 0 { Err(self.missing(named)) } else { Ok(found) }
+        if found == 0 && !is_pattern(named) { Err(self.missing(named)) } else { Ok(found) }
     }
 
     /// The path of what was found that `--parents` keeps: all of it, or what is behind `/./`.
@@ -145,7 +146,8 @@ impl Source<'_> {
         root.components().filter(is_normal).skip(pivot).collect()
     }
 
-    fn missing(&self, named: &str) -> FilesError {
+    /// That there is nothing of a name.
+    pub(super) fn missing(&self, named: &str) -> FilesError {
         let path = Path::new(named.trim_start_matches('/'));
         let line = self.ignore.and_then(|ignore| ignore.left_out_by(path));
         match line {
@@ -298,12 +300,15 @@ fn is_normal(part: &Component<'_>) -> bool {
     matches!(part, Component::Normal(_))
 }
 
+/// Whether a part of a path is a pattern.
+fn is_pattern(path: &str) -> bool {
+    path.contains(['*', '?', '[', '\\'])
+}
+
 /// What matches a part of a path that is a pattern; nothing when it is a name.
 fn matcher(part: &OsStr) -> Result<Option<GlobMatcher>, PatternError> {
-    let Some(text) = part.to_str().filter(|text| text.contains(['*', '?', '[', '\\'])) else { return Ok(None) };
-    // Braces mean nothing here.
-    let escaped = text.replace('{', "[{]").replace('}', "[}]");
-    let glob = GlobBuilder::new(&escaped).literal_separator(true).backslash_escape(true).build();
+    let Some(text) = part.to_str().filter(|text| is_pattern(text)) else { return Ok(None) };
+    let glob = GlobBuilder::new(&without_alternatives(text)).literal_separator(true).backslash_escape(true).build();
     Ok(Some(glob.map_err(|error| PatternError::new(text, &error))?.compile_matcher()))
 }
 

@@ -7,6 +7,8 @@ use pondrix_sandbox::{UserError, look_up_user};
 
 use crate::rootfs::Layers;
 
+/// The highest user, and the highest group, that files of an image are of: sandboxes have so many of each.
+pub(super) const HIGHEST: u32 = 65_535;
 /// The longest file of users that is read.
 const LONGEST: u64 = 1 << 20;
 

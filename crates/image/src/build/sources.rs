@@ -6,6 +6,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use pondrix_core::image::Digest;
+use pondrix_sandbox::UserError;
 
 use super::copied_files::{FilesError, Item, Layout, Source, add_to_key};
 use super::copy::Copier;
@@ -94,7 +95,7 @@ impl StageBuild<'_> {
         // A name means what the image says, whatever the layer depends on: the key has the numbers.
         let users = if owner.is_some() { self.state.paths(&self.build.store)? } else { Vec::new() };
         let owner = owner.as_deref().map(|owner| owner::ids_of(owner, &Layers(&users))).transpose();
-        let owner = owner.map_err(|error| self.fault(at, error.to_string(), None))?;
+        let owner = self.owner(at, owner)?;
         let below = if copy.link { &[][..] } else { &self.state.config.rootfs.diff_ids };
         let mut key = Key::new("copy", below);
         let owner_text = owner.map(|(user, group)| format!("{user}:{group}"));
@@ -124,8 +125,8 @@ impl StageBuild<'_> {
     ) -> Result<usize, BuildError> {
         let origin = self.origin(at, copy.from.as_deref())?;
         let source = self.source(&origin);
-        let mut count = 0;
-        for (number, name) in self.fill_all(at, &copy.sources)?.iter().enumerate() {
+        let (mut count, names) = (0, self.fill_all(at, &copy.sources)?);
+        for (number, name) in names.iter().enumerate() {
             let scratch = scratch.join(number.to_string());
             let is_address = name.starts_with("http://") || name.starts_with("https://");
             count += match copy.word {
@@ -152,7 +153,27 @@ impl StageBuild<'_> {
             written.map_err(io_error("write a text of the recipe"))?;
             count += self.find_made(at, &folder, &document.name, false, layout, items)?;
         }
-        Ok(count)
+        // A pattern may fit nothing beside something that is there.
+        match names.first() {
+            Some(name) if count == 0 => Err(self.files_fault(at, source.missing(name))),
+            _ => Ok(count),
+        }
+    }
+
+    /// Whose files are to be; nobody's that there can be no files of.
+    pub(super) fn owner(
+        &self,
+        at: &Instruction,
+        owner: Result<Option<(u32, u32)>, UserError>,
+    ) -> Result<Option<(u32, u32)>, BuildError> {
+        let owner = owner.map_err(|error| self.fault(at, error.to_string(), None))?;
+        match owner {
+            Some((user, group)) if user.max(group) > owner::HIGHEST => {
+                let words = format!("{} is no user or group that files can be of", user.max(group));
+                Err(self.fault(at, words, Some(format!("write a number up to {}", owner::HIGHEST))).into())
+            }
+            owner => Ok(owner),
+        }
     }
 
     /// Finds something in a folder that was made for it.

@@ -299,14 +299,8 @@ impl<'b> StageBuild<'b> {
         self.state.config.config.working_dir.clone_from(&folder);
         // What is made for a command is its user's.
         let user = Some(self.state.config.config.user.as_str()).filter(|user| !user.is_empty());
-        let owner = match user {
-            Some(user) => {
-                let below = self.state.paths(&self.build.store)?;
-                let ids = ids_of_command(user, &Layers(&below));
-                Some(ids.map_err(|error| self.fault(at, error.to_string(), None))?)
-            }
-            None => None,
-        };
+        let users = if user.is_some() { self.state.paths(&self.build.store)? } else { Vec::new() };
+        let owner = self.owner(at, user.map(|user| ids_of_command(user, &Layers(&users))).transpose())?;
         let mut key = Key::new("folder", &self.state.config.rootfs.diff_ids);
         key.text(&folder).number(self.state.moment);
         if let Some((user, group)) = owner {

@@ -26,16 +26,18 @@ impl Ignore {
     /// Every line that is no pattern.
     pub fn read(text: &str) -> Result<Self, Vec<Fault>> {
         let (mut rules, mut faults, mut start) = (Vec::new(), Vec::new(), 0);
-        for (number, line) in text.split('\n').enumerate() {
-            let span = Span::from(start..start + line.trim_end().len());
-            start += line.len() + 1;
-            let line = line.trim();
+        for (number, whole) in text.split('\n').enumerate() {
+            let span = Span::from(start..start + whole.trim_end().len());
+            start += whole.len() + 1;
+            // Some editors put a byte-order mark in front of a file.
+            let line = if number == 0 { whole.trim_start_matches('\u{feff}') } else { whole }.trim();
             if line.is_empty() || line.starts_with('#') {
                 continue;
             }
             let (pattern, takes_back) = line.strip_prefix('!').map_or((line, false), |pattern| (pattern.trim(), true));
             match matcher(pattern) {
-                Ok(matcher) => rules.push(Rule { line: number + 1, takes_back, matcher }),
+                Ok(Some(matcher)) => rules.push(Rule { line: number + 1, takes_back, matcher }),
+                Ok(None) => {}
                 Err(error) => faults.push(Fault::new(text, span, error.to_string(), None)),
             }
         }
@@ -47,8 +49,9 @@ impl Ignore {
     /// # Errors
     /// When one is no pattern.
     pub(crate) fn of(patterns: &[String]) -> Result<Self, PatternError> {
-        let rule = |pattern: &String| Ok(Rule { line: 0, takes_back: false, matcher: matcher(pattern)? });
-        Ok(Self { rules: patterns.iter().map(rule).collect::<Result<_, PatternError>>()? })
+        let rule = |matcher| Rule { line: 0, takes_back: false, matcher };
+        let matchers = patterns.iter().filter_map(|pattern| matcher(pattern).transpose());
+        Ok(Self { rules: matchers.map(|matcher| matcher.map(rule)).collect::<Result<_, PatternError>>()? })
     }
 
     /// The line that leaves a path out, from 1; nothing when it is seen.
@@ -87,8 +90,9 @@ impl PatternError {
     }
 }
 
-/// `*` and `?` stand for letters but `/`; `**` for any folders.
-fn matcher(pattern: &str) -> Result<GlobMatcher, PatternError> {
+/// `*` and `?` stand for letters but `/`; `**` for any folders; braces for themselves. A pattern of the whole context (`.`)
+/// is none: it would leave nothing to build of.
+fn matcher(pattern: &str) -> Result<Option<GlobMatcher>, PatternError> {
     let mut parts: Vec<&str> = Vec::new();
     for part in pattern.split('/') {
         match part {
@@ -99,11 +103,30 @@ fn matcher(pattern: &str) -> Result<GlobMatcher, PatternError> {
             part => parts.push(part),
         }
     }
-    let clean = parts.join("/");
-    // A pattern of every folder and every file alike.
-    let clean = if clean.is_empty() { "**".to_owned() } else { clean };
+    if parts.is_empty() {
+        return Ok(None);
+    }
+    let clean = without_alternatives(&parts.join("/"));
     let glob = GlobBuilder::new(&clean).literal_separator(true).backslash_escape(true).build();
-    Ok(glob.map_err(|error| PatternError::new(pattern, &error))?.compile_matcher())
+    Ok(Some(glob.map_err(|error| PatternError::new(pattern, &error))?.compile_matcher()))
+}
+
+/// A pattern whose braces stand for themselves.
+pub(crate) fn without_alternatives(pattern: &str) -> String {
+    let (mut clean, mut is_escaped, mut class) = (String::new(), false, None);
+    for letter in pattern.chars() {
+        match letter {
+            '{' | '}' if !is_escaped && class.is_none() => clean.push('\\'),
+            '[' if !is_escaped && class.is_none() => class = Some(0),
+            // In the first place it is one of the class.
+            ']' if !is_escaped && class.is_some_and(|letters| letters > 0) => class = None,
+            '!' | '^' if class == Some(0) => {}
+            _ => class = class.map(|letters| letters + 1),
+        }
+        is_escaped = letter == '\\' && !is_escaped && class.is_none();
+        clean.push(letter);
+    }
+    clean
 }
 
 #[cfg(test)]
@@ -136,5 +159,25 @@ mod tests {
         assert_eq!(all_but_one.left_out_by(Path::new("other")), Some(1));
         assert_eq!(all_but_one.left_out_by(Path::new("kept")), None);
         assert_eq!(Ignore::read("a\n[b").unwrap_err()[0].place.line, 2);
+    }
+
+    #[test]
+    fn braces_are_letters_the_whole_context_is_no_pattern_and_a_mark_in_front_is_none_of_it() {
+        let ignore = Ignore::read("\u{feff}out\n.\n./\n!.\n{a,b}.txt\n[{x]y\n[]}]z\n\\{q\n[!{]w\n").unwrap();
+        for (path, line) in [
+            ("out", Some(1)),
+            ("src", None),
+            ("a.txt", None),
+            ("{a,b}.txt", Some(5)),
+            ("{y", Some(6)),
+            ("xy", Some(6)),
+            ("}z", Some(7)),
+            ("]z", Some(7)),
+            ("{q", Some(8)),
+            ("vw", Some(9)),
+            ("{w", None),
+        ] {
+            assert_eq!(ignore.left_out_by(Path::new(path)), line, "{path}");
+        }
     }
 }

@@ -29,7 +29,7 @@ pub(crate) use expand::expand_text;
 pub use expand::{ExpandError, expand};
 pub use health::{Health, Healthcheck};
 pub use ignore::Ignore;
-pub(crate) use ignore::PatternError;
+pub(crate) use ignore::{PatternError, without_alternatives};
 pub use mount::{Mount, MountKind};
 
 /// A recipe that was read.
