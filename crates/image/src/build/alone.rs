@@ -60,6 +60,10 @@ impl Outside for Alone {
         Ok(self.launcher.start(&spec, output)?)
     }
 
+    fn network(&self) -> &'static str {
+        "none"
+    }
+
     fn download(&self, address: &str, _: &Path) -> Result<(), OutsideError> {
         Err(format!("{address} cannot be reached: this build has no network").into())
     }

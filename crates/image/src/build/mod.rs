@@ -148,6 +148,9 @@ pub trait Outside: Sync {
     /// When it cannot be started, or the network is not allowed.
     fn start(&self, spec: &Spec, network: RunNetwork, output: OwnedFd) -> Result<Running, OutsideError>;
 
+    /// The word for the network that a RUN has where it asks for none: what it makes may depend on it.
+    fn network(&self) -> &'static str;
+
     /// Writes what an address of the Web gives into a file.
     ///
     /// # Errors

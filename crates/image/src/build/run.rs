@@ -72,11 +72,16 @@ impl StageBuild<'_> {
         key.texts(env.iter().flat_map(|(name, value)| [name, value]));
         // The same files may run on several kinds of machine, and ask which it is.
         key.text(&self.state.config.os).text(&self.state.config.architecture);
-        key.text(&config.working_dir).text(&config.user).text(&format!("{:?}", run.network)).number(self.state.moment);
+        key.maybe(self.state.config.variant.as_deref());
+        let network = match run.network {
+            RunNetwork::None => "none",
+            RunNetwork::Default | RunNetwork::Host => self.build.outside.network(),
+        };
+        key.text(&config.working_dir).text(&config.user).text(network).number(self.state.moment);
         for mount in &mounts {
             self.mount_key(at, mount, &mut key)?;
         }
-        self.step(at, key.digest(), |stage, upper_of| {
+        self.step(at, key, |stage, upper_of| {
             let below = stage.state.paths(&stage.build.store)?;
             let scratch = upper_of.parent().unwrap_or(upper_of).to_owned();
             let shown = stage.show(at, &mounts, &below, &scratch)?;
@@ -100,9 +105,11 @@ impl StageBuild<'_> {
     /// Adds to a key what a mount says and, of a bind, what it shows. Of a secret its name, never its value.
     fn mount_key(&self, at: &Instruction, mount: &Mount, key: &mut Key) -> Result<(), BuildError> {
         key.text(&format!("{:?}", mount.kind)).texts(mount.options.iter().flat_map(|(name, value)| [name, value]));
-        if mount.kind == MountKind::Secret {
-            // Whether there is one where none need be.
-            key.number(self.build.input.secrets.contains_key(secret_id(mount)).into());
+        // Whether there is one where none need be.
+        match mount.kind {
+            MountKind::Secret => drop(key.number(self.build.input.secrets.contains_key(secret_id(mount)).into())),
+            MountKind::Ssh => drop(key.number(self.build.input.agents.contains_key(agent_id(mount)).into())),
+            MountKind::Bind | MountKind::Cache | MountKind::Tmpfs => {}
         }
         if mount.kind != MountKind::Bind {
             return Ok(());
@@ -264,7 +271,7 @@ impl StageBuild<'_> {
                 }
                 MountKind::Secret => self.secret(at, mount, &mut shown, &place, &number_of, below)?,
                 MountKind::Ssh => {
-                    let id = mount.option("id").unwrap_or("default");
+                    let id = agent_id(mount);
                     let Some(socket) = self.build.input.agents.get(id) else {
                         if mount.option("required") == Some("false") {
                             continue;
@@ -419,6 +426,10 @@ impl StageBuild<'_> {
 }
 
 /// The name of the secret that a mount shows: said, or the last part of its target.
+fn agent_id(mount: &Mount) -> &str {
+    mount.option("id").unwrap_or("default")
+}
+
 fn secret_id(mount: &Mount) -> &str {
     let from_target = || mount.option("target").and_then(|target| target.rsplit('/').next()).unwrap_or_default();
     mount.option("id").unwrap_or_else(from_target)

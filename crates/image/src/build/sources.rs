@@ -102,7 +102,7 @@ impl StageBuild<'_> {
         key.text(&to).maybe(owner_text.as_deref()).maybe(mode.as_deref()).number(self.state.moment);
         add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), &mut key)
             .map_err(|error| self.files_fault(at, error))?;
-        self.step(at, key.digest(), |stage, upper| {
+        self.step(at, key, |stage, upper| {
             let ids = stage.build.store.ids();
             let mut copier = Copier::new(Layers(&below_paths), upper, ids, stage.state.moment).owned(owner, mode_read);
             let copied = copier.copy(&items, &to).and_then(|()| match into_folder {

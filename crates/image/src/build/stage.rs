@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use pondrix_core::Time;
-use pondrix_core::image::{Digest, Reference};
+use pondrix_core::image::Reference;
 use serde_json::json;
 
 use super::copy::Copier;
@@ -306,7 +306,7 @@ impl<'b> StageBuild<'b> {
         if let Some((user, group)) = owner {
             key.number(user.into()).number(group.into());
         }
-        self.step(at, key.digest(), |stage, upper| {
+        self.step(at, key, |stage, upper| {
             let below = stage.state.paths(&stage.build.store)?;
             if Layers(&below).is_folder(Path::new(&folder)) {
                 return Ok(None);
@@ -322,9 +322,12 @@ impl<'b> StageBuild<'b> {
     pub(super) fn step(
         &mut self,
         at: &Instruction,
-        key: Digest,
+        mut key: Key,
         make: impl FnOnce(&Self, &Path) -> Result<Option<Times>, BuildError>,
     ) -> Result<(), BuildError> {
+        // What is remembered is the layer as it is packed.
+        key.text(self.build.input.compression.fingerprint());
+        let key = key.digest();
         let store = &self.build.store;
         self.build.progress.count_step();
         if let Some(known) = store.remembered(&key) {

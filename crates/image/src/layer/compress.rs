@@ -5,7 +5,7 @@
 
 use std::io::{self, Write};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::thread;
 
 use flate2::{Compress, Crc, FlushCompress};
@@ -22,6 +22,8 @@ const BLOCK: usize = 1 << 20;
 const GZIP_LEVEL: u32 = 6;
 /// As zstd(1) does it when nothing is said.
 const ZSTD_LEVEL: i32 = 3;
+/// How long the sample is that tells compressors apart, in bytes.
+const SAMPLE: usize = 64 * 1024;
 /// A gzip member begins (RFC 1952, 2.3): deflate, no flags, no time, no extra flags, made on Unix.
 const GZIP_HEADER: [u8; 10] = [0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 0, 3];
 
@@ -45,6 +47,38 @@ impl Compression {
             Self::Zstd => media::LAYER_ZSTD,
         }
     }
+
+    /// A text that is another one for the other kind, and mostly for another version of the same compressor: the digest
+    /// of what it makes of a sample.
+    pub(crate) fn fingerprint(self) -> &'static str {
+        static GZIP: OnceLock<String> = OnceLock::new();
+        static ZSTD: OnceLock<String> = OnceLock::new();
+        let known = if self == Self::Gzip { &GZIP } else { &ZSTD };
+        known.get_or_init(|| {
+            let made = compressed(io::sink(), self, |to| to.write_all(&sample()));
+            // Memory takes everything.
+            made.map_or_else(|_| String::new(), |((), digest, _)| format!("{self:?} {digest}"))
+        })
+    }
+}
+
+/// Something that compressors find a lot to decide about in: texts and numbers that come again, at distances of all
+/// kinds.
+fn sample() -> Vec<u8> {
+    let mut number: u32 = 7;
+    let mut sample = Vec::with_capacity(SAMPLE);
+    while sample.len() < SAMPLE {
+        number = number.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        let back = (number >> 8) as usize % 4096;
+        match sample.len().checked_sub(back) {
+            Some(from) if number.is_multiple_of(3) => {
+                let length = (number >> 24) as usize % 64;
+                sample.extend_from_within(from..from.saturating_add(length).min(sample.len()));
+            }
+            _ => sample.extend(format!("{:x} ", number % 65_521).into_bytes()),
+        }
+    }
+    sample
 }
 
 /// A block, compressed.

@@ -107,6 +107,10 @@ async fn what_a_runner_made_before_is_known_and_a_changed_line_rebuilds_what_dep
     repository.write("unrelated", "x\n").unwrap();
     let fourth = repository.push("What nobody reads").unwrap();
     assert_eq!(known(&fourth).await, "4 of 4 steps from cache");
+    // What a command makes may depend on what it can reach.
+    repository.write("pondrix.kdl", &one_image("network \"outbound\"")).unwrap();
+    let fifth = repository.push("With a network").unwrap();
+    assert_eq!(known(&fifth).await, "0 of 4 steps from cache");
     let layers = |commit: &str| layers_of(&world, &commit[..12]);
     let (first, second, third, fourth) = (layers(&first), layers(&second), layers(&third), layers(&fourth));
     assert_eq!(first[..first.len() - 1], second[..second.len() - 1]);

@@ -18,7 +18,7 @@ use pondrix_core::image::Registries;
 use pondrix_core::pipeline::Fault;
 use pondrix_image::build::{Alone, BuildError, BuildInput, Built, Secret, build};
 use pondrix_image::recipe::{Ignore, Recipe};
-use pondrix_image::{Config, Store, layer};
+use pondrix_image::{Compression, Config, Store, layer};
 use pondrix_sandbox::{IdMap, Launcher};
 use pondrix_standin::garden::REGISTRY;
 use pondrix_standin::registry::Registry;
@@ -113,6 +113,16 @@ impl Place {
     /// Builds a case in a folder of its own, with nothing known from before; answers what it made, and its log.
     fn build(&self, case: &Case, round: usize) -> (Result<(Built, Store), Vec<Fault>>, String) {
         let folder = self.folder.join(format!("{}-{round}", case.name));
+        self.build_in(&folder, case, |_| ())
+    }
+
+    /// Builds a case in a folder, where what was built there before is known.
+    fn build_in(
+        &self,
+        folder: &Path,
+        case: &Case,
+        change: impl FnOnce(&mut BuildInput),
+    ) -> (Result<(Built, Store), Vec<Fault>>, String) {
         let (context, scratch) = (folder.join("context"), folder.join("scratch"));
         fs::create_dir_all(&context).unwrap();
         fs::create_dir_all(&scratch).unwrap();
@@ -128,7 +138,7 @@ impl Place {
             let joined = head.join(" ");
             joined.split_once('=').map(|(name, value)| (name.to_owned(), value.to_owned())).unwrap()
         };
-        let input = BuildInput {
+        let mut input = BuildInput {
             target: case.of("target").next().map(|(head, _)| head[0].to_owned()),
             ignore: case.of("ignore").next().map_or(Ignore::default(), |(_, rules)| Ignore::read(rules).unwrap()),
             args: case.of("arg").map(|(head, _)| pair(head)).collect(),
@@ -140,6 +150,7 @@ impl Place {
             moment: 1_700_000_000,
             ..BuildInput::new(recipe, &context, &scratch)
         };
+        change(&mut input);
         let log = fs::File::options().create(true).append(true).open(folder.join("log")).unwrap();
         let outside = Alone {
             registries: self.registries.clone(),
@@ -245,16 +256,21 @@ fn outcome(place: &Place, case: &Case) -> (&'static str, String) {
     }
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn every_recipe_of_the_folder_makes_what_it_says_and_always_the_same_bytes() {
-    let folder = tempfile::tempdir().unwrap();
-    let registry = Registry::new(&folder.path().join("registry")).unwrap();
+/// A place whose bases are in a registry, which serves until it is told to stop.
+async fn place(folder: &Path) -> (Place, CancellationToken) {
+    let registry = Registry::new(&folder.join("registry")).unwrap();
     let at = listener().await;
     let registries = Registries::at([(REGISTRY, format!("http://{}", at.local_addr().unwrap()))]);
     let stop = CancellationToken::new();
     tokio::spawn(Arc::clone(&registry).serve(at, stop.clone()));
     push_bases(&registries, &Launcher::with_helper(PONDRIX)).await;
-    let place = Place { registries, folder: folder.path().to_owned(), handle: Handle::current() };
+    (Place { registries, folder: folder.to_owned(), handle: Handle::current() }, stop)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_recipe_of_the_folder_makes_what_it_says_and_always_the_same_bytes() {
+    let folder = tempfile::tempdir().unwrap();
+    let (place, stop) = place(folder.path()).await;
     let failures = tokio::task::spawn_blocking(move || {
         let cases = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/recipes");
         let mut paths: Vec<_> = fs::read_dir(&cases).unwrap().map(|entry| entry.unwrap().path()).collect();
@@ -288,4 +304,46 @@ async fn every_recipe_of_the_folder_makes_what_it_says_and_always_the_same_bytes
     let failures = failures.await.unwrap();
     stop.cancel();
     assert!(failures.is_empty(), "{}", failures.join("\n"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_built_before_in_another_form_or_with_another_key_makes_no_other_image() {
+    let folder = tempfile::tempdir().unwrap();
+    let (place, stop) = place(folder.path()).await;
+    let agent = folder.path().join("agent");
+    let _listener = std::os::unix::net::UnixListener::bind(&agent).unwrap();
+    let file = folder.path().join("forms.txt");
+    let recipe = format!(
+        "=== recipe\nFROM {REGISTRY}/base/shell:1\nCOPY rose /rose\nRUN --mount=type=ssh,required=false (ls /run || true) > /seen\n\
+         === file rose\nred\n=== image\n"
+    );
+    fs::write(&file, recipe).unwrap();
+    let digests = tokio::task::spawn_blocking(move || {
+        let case = Case::read(&file);
+        let forms: [&dyn Fn(&mut BuildInput); 4] = [
+            &|_| (),
+            &|input| input.compression = Compression::Zstd,
+            &|input| drop(input.agents.insert("default".to_owned(), agent.clone())),
+            &|_| (),
+        ];
+        let build = |folder: &Path, form: &dyn Fn(&mut BuildInput)| {
+            let (built, log) = place.build_in(folder, &case, form);
+            built.unwrap_or_else(|_| panic!("{log}")).0
+        };
+        let shared = place.folder.join("shared");
+        let of_form = |(number, form): (usize, &&dyn Fn(&mut BuildInput))| {
+            let fresh = build(&place.folder.join(format!("fresh-{number}")), *form);
+            let known = build(&shared, *form);
+            assert_eq!(known.image.digest, fresh.image.digest, "form {number}");
+            assert_eq!(fresh.known, 0);
+            (fresh.image.digest.to_string(), known.known)
+        };
+        forms.iter().enumerate().map(of_form).collect::<Vec<_>>()
+    });
+    let digests = digests.await.unwrap();
+    stop.cancel();
+    let known: Vec<_> = digests.iter().map(|(_, known)| *known).collect();
+    assert_eq!(known, [0, 0, 1, 2], "each form is made once; what has no key in it is known");
+    assert_eq!(digests[0], (digests[3].0.clone(), 0));
+    assert!(digests[0].0 != digests[1].0 && digests[0].0 != digests[2].0);
 }

@@ -73,6 +73,14 @@ impl Outside for Site<'_> {
         Ok(started?)
     }
 
+    fn network(&self) -> &'static str {
+        match self.reach {
+            Network::None => "none",
+            Network::Outbound => "outbound",
+            Network::Host => "host",
+        }
+    }
+
     fn download(&self, address: &str, to: &Path) -> Result<(), OutsideError> {
         if self.reach == Network::None {
             let words = format!("{address} cannot be reached: this image has no network");
