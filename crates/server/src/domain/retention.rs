@@ -12,6 +12,7 @@ use tokio::time::Instant;
 use tracing::{info, warn};
 
 use super::{Asker, Engine, EngineError};
+use crate::logs::Compressed;
 use crate::off_thread::off_thread;
 use crate::store::{self, EncodedRule, Project, StoreError, UsedCache};
 
@@ -93,6 +94,14 @@ fn remove_path(path: &Path) -> std::io::Result<()> {
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
         _ => Ok(()),
     }
+}
+
+/// Does work of the kind that nobody waits for, with a pause after it that is as long as it took.
+async fn paced<T>(work: impl Future<Output = T>) -> T {
+    let began = Instant::now();
+    let done = work.await;
+    tokio::time::sleep(began.elapsed().max(PIECE_PAUSE)).await;
+    done
 }
 
 impl Engine {
@@ -221,15 +230,13 @@ impl Engine {
         self.remove_leftovers().await
     }
 
-    /// Does a piece of work of the kind that nobody waits for: not while a backup is made, and with a pause after it
-    /// that is as long as it took.
+    /// As [`paced`], and not while a backup is made.
     pub(super) async fn piece<T>(&self, work: impl Future<Output = T>) -> T {
-        let turn = self.upkeep.read().await;
-        let began = Instant::now();
-        let done = work.await;
-        drop(turn);
-        tokio::time::sleep(began.elapsed().max(PIECE_PAUSE)).await;
-        done
+        paced(async {
+            let _turn = self.upkeep.read().await;
+            work.await
+        })
+        .await
     }
 
     /// Compresses the logs of runs that are over.
@@ -245,15 +252,25 @@ impl Engine {
             if runs.is_empty() {
                 return Ok(());
             }
+            let told = |run: &RunId, error: &std::io::Error| warn!(%run, %error, "its logs could not be compressed");
             let engine = Arc::clone(self);
-            let pack = move || -> Vec<i64> {
-                let is_packed = |(_, run): &(i64, RunId)| {
-                    let packed = engine.logs.pack(run);
-                    packed.inspect_err(|error| warn!(%run, %error, "its logs could not be compressed")).is_ok()
+            // A backup may be made meanwhile: what is compressed is put into its place after it.
+            let compress = move || -> Vec<(i64, RunId, Vec<Compressed>)> {
+                let compress = |(id, run): (i64, RunId)| {
+                    let logs = engine.logs.compress(&run).inspect_err(|error| told(&run, error)).ok()?;
+                    Some((id, run, logs))
                 };
-                runs.into_iter().filter(is_packed).map(|(id, _)| id).collect()
+                runs.into_iter().filter_map(compress).collect()
             };
-            let packed = self.piece(off_thread(pack)).await;
+            let compressed = paced(off_thread(compress)).await;
+            let put = move || -> Vec<i64> {
+                let put = |(id, run, logs): (i64, RunId, Vec<Compressed>)| {
+                    let put = logs.into_iter().try_for_each(Compressed::put);
+                    put.inspect_err(|error| told(&run, error)).ok().map(|()| id)
+                };
+                compressed.into_iter().filter_map(put).collect()
+            };
+            let packed = self.piece(off_thread(put)).await;
             if packed.is_empty() {
                 return Ok(());
             }

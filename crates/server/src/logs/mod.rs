@@ -65,29 +65,44 @@ impl Logs {
         self.folder.join(project).join(number.to_string())
     }
 
-    /// Compresses the logs of a run that is over: nobody writes them any more.
-    pub(crate) fn pack(&self, run: &RunId) -> io::Result<()> {
-        for path in self.files(run.project.as_str(), run.number) {
-            if path.extension().is_none_or(|extension| extension != "log") {
-                continue;
-            }
-            let (packed, unfinished) = (path.with_extension(PACKED), path.with_extension(UNFINISHED));
+    /// Compresses the logs of a run that is over, beside them: nobody writes them any more. [`Compressed::put`] puts them
+    /// in their place.
+    pub(crate) fn compress(&self, run: &RunId) -> io::Result<Vec<Compressed>> {
+        let is_plain = |path: &PathBuf| path.extension().is_some_and(|extension| extension == "log");
+        let compress = |plain: PathBuf| {
+            let unfinished = plain.with_extension(UNFINISHED);
             let mut file = File::create(&unfinished)?;
-            packed::pack(File::open(&path)?, &mut file)?;
+            packed::pack(File::open(&plain)?, &mut file)?;
             file.sync_all()?;
-            fs::rename(unfinished, packed)?;
-            fs::remove_file(path)?;
-        }
-        Ok(())
+            Ok(Compressed { packed: plain.with_extension(PACKED), unfinished, plain })
+        };
+        self.files(run.project.as_str(), run.number).into_iter().filter(is_plain).map(compress).collect()
     }
 
     /// The files of the logs of a run.
     pub(crate) fn files(&self, project: &str, number: u64) -> Vec<PathBuf> {
         let folder = self.folder_of(project, number);
-        let mut files: Vec<_> =
-            fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
+        let all = fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path());
+        let is_whole = |path: &PathBuf| !path.as_os_str().as_encoded_bytes().ends_with(UNFINISHED.as_bytes());
+        let mut files: Vec<_> = all.filter(is_whole).collect();
         files.sort();
         files
+    }
+}
+
+/// A log that is compressed, and not in its place yet.
+#[derive(Debug)]
+pub(crate) struct Compressed {
+    plain: PathBuf,
+    unfinished: PathBuf,
+    packed: PathBuf,
+}
+
+impl Compressed {
+    /// Puts it in the place of the plain one.
+    pub(crate) fn put(self) -> io::Result<()> {
+        fs::rename(self.unfinished, self.packed)?;
+        fs::remove_file(self.plain)
     }
 }
 
@@ -213,7 +228,9 @@ mod tests {
         let text = "a line\n".repeat(100_000);
         let open = logs.log(&run, &job);
         open.append_at(0, text.as_bytes()).unwrap();
-        logs.pack(&run).unwrap();
+        let compressed = logs.compress(&run).unwrap();
+        assert_eq!(logs.files("pond", 1).len(), 1, "what is not in its place is not there");
+        compressed.into_iter().for_each(|log| log.put().unwrap());
         let files: Vec<_> = logs.files("pond", 1).iter().map(|path| path.file_name().unwrap().to_owned()).collect();
         assert_eq!(files, ["verify.unit.log.zst"]);
         let anew = Logs::new(folder.path().to_owned()).log(&run, &job);
@@ -224,7 +241,7 @@ mod tests {
             assert_eq!(log.last_lines(0, None, 1).await, ["a line"]);
             assert!(log.append_at(text.len() as u64, b"late\n").is_err());
         }
-        logs.pack(&run).unwrap();
-        assert_eq!(logs.files("pond", 1).len(), 1, "twice is once");
+        assert!(logs.compress(&run).unwrap().is_empty(), "twice is once");
+        assert_eq!(logs.files("pond", 1).len(), 1);
     }
 }
