@@ -298,9 +298,11 @@ impl<'b> StageBuild<'b> {
         let folder = tidy(&folder);
         self.state.config.config.working_dir.clone_from(&folder);
         // What is made for a command is its user's.
-        let user = Some(self.state.config.config.user.as_str()).filter(|user| !user.is_empty());
-        let users = if user.is_some() { self.state.paths(&self.build.store)? } else { Vec::new() };
-        let owner = self.owner(at, user.map(|user| ids_of_command(user, &Layers(&users))).transpose())?;
+        let user = self.state.config.config.user.as_str();
+        let users = if user.is_empty() { Vec::new() } else { self.state.paths(&self.build.store)? };
+        let is_made_for_a_user = !user.is_empty() && !Layers(&users).is_folder(Path::new(&folder));
+        let owner = is_made_for_a_user.then(|| ids_of_command(user, &Layers(&users)));
+        let owner = self.owner(at, owner.transpose())?;
         let mut key = Key::new("folder", &self.state.config.rootfs.diff_ids);
         key.text(&folder).number(self.state.moment);
         if let Some((user, group)) = owner {
