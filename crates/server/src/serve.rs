@@ -12,7 +12,7 @@ use tracing::info;
 
 use crate::access;
 use crate::backup;
-use crate::domain::{Engine, PreflightOrders};
+use crate::domain::{Engine, PreflightOrders, remove_aside_of_before};
 use crate::http::{self, App};
 use crate::ports::{Clock, Ports};
 use crate::private::write_private;
@@ -60,6 +60,7 @@ impl Server {
         let told = || format!("{} cannot be the server's folder", config.data.display());
         std::fs::create_dir_all(config.data.join("repositories")).with_context(told)?;
         backup::remove_unfinished(&config.data);
+        remove_aside_of_before(&config.data);
         let store = Store::open(&config.data.join("records.db")).with_context(told)?;
         let ports = Ports::real();
         let admin = Self::new_admin_token(&store, &ports.clock).await?;

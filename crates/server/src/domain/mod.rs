@@ -29,7 +29,7 @@ mod tokens;
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, AtomicU64};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -37,7 +37,7 @@ use axum::body::Bytes;
 use pondrix_api::RunSummary;
 use pondrix_core::image::Registries;
 use pondrix_core::run::{Event, Refused};
-use pondrix_core::{Recent, RunId};
+use pondrix_core::{Recent, RunId, Time};
 use tokio::sync::{Notify, RwLock, broadcast, mpsc};
 use tracing::warn;
 
@@ -48,6 +48,7 @@ pub(crate) use following::{Follower, News};
 use known_tokens::KnownTokens;
 pub(crate) use live::LiveRun;
 use remembered::Remembered;
+pub(crate) use retention::remove_aside_of_before;
 pub(crate) use run_sources::FilesError;
 pub(crate) use starts::{Builds, StartError, Started, Tried, Tries as TryOutcome, Wanted};
 pub(crate) use templates::FoundTemplate;
@@ -104,6 +105,9 @@ pub(crate) struct Engine {
     pub(crate) upkeep: Arc<RwLock<()>>,
     /// Held while projects are removed: one after the other, and each once.
     removing: tokio::sync::Mutex<()>,
+    /// When this server began, and how often something was moved aside since: for names that no other server made.
+    began: Time,
+    moved_aside: AtomicU64,
     /// Told when there may be something to remove before it would be looked for.
     pub(crate) upkeep_wanted: Notify,
     /// Told when a run is over: its logs can be compressed.
@@ -159,7 +163,7 @@ impl Engine {
         let (preflights, orders) = mpsc::unbounded_channel();
         let engine = Self {
             store,
-            clock: ports.clock,
+            clock: ports.clock.clone(),
             clusters: ports.clusters,
             repositories: ports.repositories,
             probe: ports.registries,
@@ -177,6 +181,8 @@ impl Engine {
             admission: RwLock::new(()),
             upkeep: Arc::new(RwLock::new(())),
             removing: tokio::sync::Mutex::default(),
+            began: ports.clock.now(),
+            moved_aside: AtomicU64::new(0),
             upkeep_wanted: Notify::new(),
             logs_wanted: Notify::new(),
             preflights,
