@@ -238,11 +238,11 @@ async fn an_artifact_goes_when_its_time_is_over() {
     assert_eq!(fetch("book").await.status, 0, "the other stays");
 }
 
-/// A project with an image and a Deployment of it whose containers run a command.
-fn deployment(command: &str) -> String {
+/// A Deployment of one container that sleeps, with what more is said of it.
+fn deployment(more: &str) -> String {
     format!(
         "apiVersion: apps/v1\nkind: Deployment\nmetadata: {{name: app}}\nspec:\n  replicas: 1\n  selector: {{matchLabels: {{app: app}}}}\n  \
-         template:\n    metadata: {{labels: {{app: app}}}}\n    spec:\n      containers: [{{name: app, image: app, command: [/bin/sh, -c, {command}]}}]\n"
+         template:\n    metadata: {{labels: {{app: app}}}}\n    spec:\n      containers: [{{name: app, image: app, command: [/bin/sh, -c, 'sleep 1000']{more}}}]\n"
     )
 }
 
@@ -256,12 +256,12 @@ async fn two_runs_of_a_project_do_not_roll_out_to_one_environment_at_once() {
     );
     repository.write("pondrix.kdl", &pipeline).unwrap();
     repository.write("image.recipe", &format!("FROM {REGISTRY}/base/shell:1\n")).unwrap();
-    repository.write("app.yaml", &deployment("'exit 1'")).unwrap();
+    repository.write("app.yaml", &deployment(", readinessProbe: {tcpSocket: {port: 9}}")).unwrap();
     let commit = repository.push("Never ready").unwrap();
     let first = world.run_of("plant-labels", &commit).await;
     let rolls = |detail: &pondrix_api::RunDetail| detail.stages[1].jobs[0].state == State::Running;
     world.until(&first, rolls).await;
-    repository.write("app.yaml", &deployment("'sleep 1000'")).unwrap();
+    repository.write("app.yaml", &deployment("")).unwrap();
     let commit = repository.push("Ready").unwrap();
     let second = world.run_of("plant-labels", &commit).await;
     let waiting = world.until(&second, |detail| detail.stages[1].jobs[0].reason.is_some()).await;
