@@ -80,13 +80,16 @@ mod tests {
             write(100);
         }
         let looks = connect();
-        for _ in 0..6_000 {
-            if state(&looks).1 >= i64::from(WORTH_IT) {
-                break;
-            }
+        // A look may be in the way just when it would come (both take the lock of checkpoints); the next write has it
+        // come then. When all of it has come, the next write begins the log anew.
+        let has_come = |(pages, there): (i64, i64)| there >= i64::from(WORTH_IT) || pages < i64::from(WORTH_IT);
+        let mut small = 0;
+        while !has_come(state(&looks)) && small < 6_000 {
+            write(1);
+            small += 1;
             std::thread::sleep(Duration::from_millis(10));
         }
-        assert!(state(&looks).1 >= i64::from(WORTH_IT), "{:?}", state(&looks));
+        assert!(has_come(state(&looks)), "{:?}", state(&looks));
         // Far more than the bound in all, and nobody reads: the log begins anew, again and again.
         for _ in 0..40 {
             write(1_000);
@@ -94,6 +97,6 @@ mod tests {
         let (pages, _) = state(&looks);
         assert!(pages <= i64::from(MOST) + 1_200, "{pages}");
         let count: i64 = looks.query_row("SELECT count(*) FROM petals", [], |row| row.get(0)).unwrap();
-        assert_eq!(count, 52);
+        assert_eq!(count, 52 + small);
     }
 }
