@@ -1,8 +1,6 @@
 //! What is kept of the past. Removing goes on beside everything else: in small pieces, each with a pause after it.
 
-use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use pondrix_api::{GoingView, RetentionPreview, RetentionQuestion, RetentionRule, RetentionView};
@@ -19,10 +17,8 @@ use crate::store::{self, EncodedRule, Project, StoreError, UsedCache};
 
 /// How many runs are removed in one write.
 const PIECE: usize = 8;
-/// How many files and folders are removed before others have their turn.
-const FILES_PIECE: usize = 64;
-/// What the names of folders begin with into which files and folders are moved that are to be removed.
-const ASIDE: &str = "leaving-";
+/// How many caches are removed in one write.
+const CACHES_PIECE: usize = 64;
 /// The shortest pause after a piece.
 const PIECE_PAUSE: Duration = Duration::from_millis(2);
 /// How many of what would go are listed.
@@ -86,41 +82,16 @@ fn check(rules: &[Rule]) -> Result<(), Contradiction> {
     Ok(())
 }
 
-/// Moves a file or a folder aside, as whatever number. That it is gone already is as good.
-fn move_aside(path: &Path, aside: &Path, number: usize) -> std::io::Result<()> {
-    std::fs::create_dir_all(aside)?;
-    match std::fs::rename(path, aside.join(number.to_string())) {
-        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
-        _ => Ok(()),
-    }
-}
-
-/// Removes what was moved aside. What cannot be is when the server is started again.
-fn remove_aside(aside: &Path) {
-    match std::fs::remove_dir_all(aside) {
-        Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
-            warn!(path = %aside.display(), %error, "it could not be removed; it is tried when the server is started again");
-        }
-        _ => {}
-    }
-}
-
-/// Removes what a server that was killed had moved aside, beside whatever else is done.
-pub(crate) fn remove_aside_of_before(data: &Path) {
-    let all = std::fs::read_dir(data).into_iter().flatten().flatten();
-    let is_aside = |entry: &std::fs::DirEntry| entry.file_name().to_string_lossy().starts_with(ASIDE);
-    let of_before: Vec<_> = all.filter(is_aside).map(|entry| entry.path()).collect();
-    if !of_before.is_empty() {
-        tokio::task::spawn_blocking(move || of_before.iter().for_each(|aside| remove_aside(aside)));
-    }
-}
-
 /// Does work of the kind that nobody waits for, with a pause after it that is as long as it took.
-async fn paced<T>(work: impl Future<Output = T>) -> T {
+pub(super) async fn paced<T>(work: impl Future<Output = T>) -> T {
     let began = Instant::now();
     let done = work.await;
-    tokio::time::sleep(began.elapsed().max(PIECE_PAUSE)).await;
+    pause_after(began.elapsed()).await;
     done
+}
+
+async fn pause_after(took: Duration) {
+    tokio::time::sleep(took.max(PIECE_PAUSE)).await;
 }
 
 impl Engine {
@@ -237,7 +208,7 @@ impl Engine {
                 without_logs += logs;
             }
             let forgotten = caches.len();
-            for piece in caches.chunks(FILES_PIECE) {
+            for piece in caches.chunks(CACHES_PIECE) {
                 let (piece, id) = (piece.to_vec(), project.id);
                 let write = move |c: &Connection| piece.iter().try_for_each(|cache| store::remove_cache(c, id, cache));
                 self.piece(self.store.write(write)).await?;
@@ -251,11 +222,14 @@ impl Engine {
 
     /// As [`paced`], and not while a backup is made.
     pub(super) async fn piece<T>(&self, work: impl Future<Output = T>) -> T {
-        paced(async {
-            let _turn = self.upkeep.read().await;
-            work.await
-        })
-        .await
+        let turn = self.upkeep.read().await;
+        // How long the backup took is no measure of the pause.
+        let began = Instant::now();
+        let done = work.await;
+        let took = began.elapsed();
+        drop(turn);
+        pause_after(took).await;
+        done
     }
 
     /// Compresses the logs of runs that are over.
@@ -295,68 +269,5 @@ impl Engine {
             }
             self.store.write(move |c| store::set_logs_packed(c, &packed)).await?;
         }
-    }
-
-    /// Removes files and folders that nothing in the records refers to. A backup that is made meanwhile waits for them to
-    /// be moved aside, and not for a walk over what is in them.
-    pub(super) async fn remove_leftovers(&self) -> Result<(), StoreError> {
-        loop {
-            let number = self.moved_aside.fetch_add(1, Ordering::Relaxed);
-            let data = self.data.clone();
-            let aside = data.join(format!("{ASIDE}{}-{number}", self.began.millis()));
-            let left = self.store.read(|c| store::leftovers(c, FILES_PIECE)).await?;
-            if left.is_empty() {
-                return Ok(());
-            }
-            let to = aside.clone();
-            let move_all = move || -> Vec<String> {
-                let is_gone = |(number, path): &(usize, String)| {
-                    move_aside(&data.join(path), &to, *number)
-                        .inspect_err(|error| warn!(path, %error, "it could not be removed; it is tried again"))
-                        .is_ok()
-                };
-                left.into_iter().enumerate().filter(is_gone).map(|(_, path)| path).collect()
-            };
-            let gone = self.piece(off_thread(move_all)).await;
-            if gone.is_empty() {
-                return Ok(());
-            }
-            paced(off_thread(move || remove_aside(&aside))).await;
-            self.store.write(move |c| store::forget_leftovers(c, &gone)).await?;
-        }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use std::fs;
-
-    use super::*;
-
-    #[tokio::test]
-    async fn what_goes_is_moved_away_at_once_and_what_a_killed_server_had_moved_goes_too() {
-        let data = tempfile::tempdir().unwrap();
-        let place = |name: &str| data.path().join(name);
-        for folder in ["logs/pond/1", "leaving-7-0/3", "files"] {
-            fs::create_dir_all(place(folder)).unwrap();
-            fs::write(place(folder).join("petal"), "petal").unwrap();
-        }
-        let aside = place("leaving-8-0");
-        for (number, path) in ["logs/pond/1", "files/petal", "never/was"].iter().enumerate() {
-            move_aside(&place(path), &aside, number).unwrap();
-            assert!(!place(path).exists());
-        }
-        assert_eq!(fs::read_dir(&aside).unwrap().count(), 2);
-        remove_aside(&aside);
-        remove_aside_of_before(data.path());
-        for _ in 0..6000 {
-            if !place("leaving-7-0").exists() {
-                break;
-            }
-            tokio::time::sleep(Duration::from_millis(10)).await;
-        }
-        let mut left: Vec<_> = fs::read_dir(data.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
-        left.sort();
-        assert_eq!(left, ["files", "logs"]);
     }
 }
