@@ -55,10 +55,12 @@ const ADDRESS_PAUSE: Duration = Duration::from_millis(100);
 
 /// Listens. What a server that was killed was about to start still has its address for a moment.
 async fn listen(address: SocketAddr) -> Result<TcpListener, Failure> {
-    for _ in 1..ADDRESS_TRIES {
+    for attempt in 1..ADDRESS_TRIES {
         match TcpListener::bind(address).await {
             Err(error) if error.kind() == ErrorKind::AddrInUse => {
-                info!(%address, "the address is taken; it is tried again for a moment");
+                if attempt == 1 {
+                    info!(%address, "the address is taken; it is tried again for a moment");
+                }
                 tokio::time::sleep(ADDRESS_PAUSE).await;
             }
             other => return other.map_err(|error| Failure::new(format!("cannot listen on {address}: {error}"))),
@@ -86,8 +88,9 @@ impl Serve {
             public_url: self.public_url,
             try_limit: self.try_limit.bytes(),
         };
-        let (server, tokens) = Server::open(config).await?;
+        // First of all: a token that is made and told once must not be lost because nothing can be served.
         let listener = listen(self.listen).await?;
+        let (server, tokens) = Server::open(config).await?;
         let address = format!("http://{}", listener.local_addr()?);
         if global.json {
             output::json(&serde_json::json!({ "url": address, "admin_token": tokens.admin }))?;

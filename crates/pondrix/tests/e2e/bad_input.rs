@@ -213,6 +213,7 @@ fn an_address_that_is_taken_for_a_moment_is_waited_for_and_one_that_stays_taken_
     let ended = serve(&listener).wait_with_output().unwrap();
     let told = String::from_utf8_lossy(&ended.stderr);
     assert!(ended.status.code() == Some(1) && told.contains("cannot listen on") && told.contains("--listen"), "{told}");
+    assert_eq!(told.matches("the address is taken").count(), 1, "{told}");
 
     // As soon as it says that it waits, there is nothing to wait for.
     let mut server = serve(&listener);
@@ -221,5 +222,7 @@ fn an_address_that_is_taken_for_a_moment_is_waited_for_and_one_that_stays_taken_
     drop(listener);
     assert!(said.any(|line| line.unwrap().contains("serving")), "it serves");
     server.kill().unwrap();
-    server.wait().unwrap();
+    let told = String::from_utf8(server.wait_with_output().unwrap().stdout).unwrap();
+    let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+    assert!(told["admin_token"].is_string(), "the token that is told once is not lost by a start that came to nothing");
 }
