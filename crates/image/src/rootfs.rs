@@ -1,12 +1,14 @@
 //! Looking into a stack of layers as a command inside would see it, without mounting it.
 
 use std::collections::BTreeMap;
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::FileTypeExt;
 use std::path::{Component, Path, PathBuf};
+
+use rustix::fs::{Dir, FileType, Mode, OFlags, ResolveFlags};
+use rustix::io::Errno;
 
 use crate::layer::pack::{is_opaque, is_whiteout};
 
@@ -48,19 +50,22 @@ impl Layers<'_> {
     pub(crate) fn list(&self, path: &Path) -> io::Result<BTreeMap<OsString, PathBuf>> {
         let mut all: BTreeMap<OsString, Option<PathBuf>> = BTreeMap::new();
         for (number, layer) in self.0.iter().enumerate().rev() {
-            let folder = layer.join(path.strip_prefix("/").unwrap_or(path));
+            let relative = path.strip_prefix("/").unwrap_or(path);
             // Something above may have removed or replaced this folder, or one above it.
             let above = Layers(&self.0[number + 1..]);
-            match fs::symlink_metadata(&folder) {
-                Ok(data) if data.is_dir() && !above.ends(path) => {}
-                _ => continue,
-            }
-            for entry in fs::read_dir(&folder)? {
+            let Some(mut entries) = folder_of(layer, relative)?.filter(|_| !above.ends(path)) else { continue };
+            let folder = layer.join(relative);
+            while let Some(entry) = entries.read() {
                 let entry = entry?;
+                let name = OsStr::from_bytes(entry.file_name().to_bytes());
+                if matches!(name.as_bytes(), b"." | b"..") {
+                    continue;
+                }
+                let on_disk = folder.join(name);
                 // Only what may be one is looked at: nearly nothing is.
-                let is_removed = entry.file_type()?.is_char_device() && is_whiteout(&entry.metadata()?);
-                let shown = (!is_removed).then(|| entry.path());
-                all.entry(entry.file_name()).or_insert(shown);
+                let may_be_removed = matches!(entry.file_type(), FileType::CharacterDevice | FileType::Unknown);
+                let is_removed = may_be_removed && is_whiteout(&fs::symlink_metadata(&on_disk)?);
+                all.entry(name.to_owned()).or_insert_with(|| (!is_removed).then_some(on_disk));
             }
         }
         Ok(all.into_iter().filter_map(|(name, shown)| Some((name, shown?))).collect())
@@ -88,7 +93,7 @@ impl Layers<'_> {
                 real.pop();
                 continue;
             }
-            let next = real.join(std::ffi::OsStr::from_bytes(&part));
+            let next = real.join(OsStr::from_bytes(&part));
             let target = self.find(&next).and_then(|found| fs::read_link(found).ok());
             match target {
                 None => real = next,
@@ -113,6 +118,22 @@ impl Layers<'_> {
     }
 }
 
+/// What a layer has in a folder; nothing where it has none. A link on the way there leads somewhere else in the image, or
+/// out of it: it is not followed.
+fn folder_of(layer: &Path, relative: &Path) -> io::Result<Option<Dir>> {
+    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let top = rustix::fs::open(layer, flags, Mode::empty())?;
+    if relative.as_os_str().is_empty() {
+        return Ok(Some(Dir::new(top)?));
+    }
+    let beneath = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS;
+    match rustix::fs::openat2(&top, relative, flags, Mode::empty(), beneath) {
+        Ok(folder) => Ok(Some(Dir::new(folder)?)),
+        Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
+        Err(error) => Err(error.into()),
+    }
+}
+
 fn parts_reversed(path: &Path) -> Vec<Vec<u8>> {
     let mut parts: Vec<Vec<u8>> = path
         .components()
@@ -128,7 +149,7 @@ mod tests {
     use std::os::unix::fs::symlink;
 
     use proptest::prelude::*;
-    use rustix::fs::{CWD, FileType, Mode, XattrFlags};
+    use rustix::fs::{CWD, XattrFlags};
 
     use super::*;
     use crate::layer::OPAQUE;
@@ -171,7 +192,8 @@ mod tests {
             }
             match thing {
                 Thing::File => fs::write(path, "").unwrap(),
-                Thing::Link => symlink("/nowhere", path).unwrap(),
+                // Seen from this machine, it leads back into the layer's own files.
+                Thing::Link => symlink(root, path).unwrap(),
                 Thing::Folder => fs::create_dir(path).unwrap(),
                 Thing::Cover => {
                     fs::create_dir(&path).unwrap();
@@ -233,7 +255,8 @@ mod tests {
             }
             for path in all.iter().skip(1) {
                 let found = seen.find(path);
-                prop_assert_eq!(found.as_ref().map(|found| found.is_dir()), expected.get(path).copied(), "{:?}", path);
+                let is_folder = found.map(|found| fs::symlink_metadata(found).unwrap().is_dir());
+                prop_assert_eq!(is_folder, expected.get(path).copied(), "{:?}", path);
             }
             let folders = all.iter().filter(|path| path.as_os_str() == "/" || expected.get(*path) == Some(&true));
             for folder in folders {

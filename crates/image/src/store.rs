@@ -2,18 +2,23 @@
 //!
 //! ```text
 //! blobs/HEX        a blob, named by its digest
-//! layers/HEX/      a layer unpacked, named by the digest of its uncompressed bytes
+//! layers/HEX/      a layer unpacked, named by the digest of its uncompressed bytes; or what is laid over one
+//! left-out/HEX     the folders that an unpacked layer leaves out, each ended with a zero byte
 //! listings/HEX     the files of an unpacked layer
 //! used/KIND-HEX    when content was used last (the file's time), and how many bytes it takes
 //! steps/HEX        the layer that an instruction makes, named by the digest of all that decides it
 //! unfinished/      what is being written; nothing in it is believed
+//! form             the form of all this; another one is given up for this
 //! ```
 
+use std::collections::HashSet;
+use std::ffi::OsStr;
 use std::fs::{self, File};
 use std::io;
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use pondrix_core::image::Digest;
@@ -21,9 +26,12 @@ use pondrix_sandbox::IdMap;
 use serde::{Deserialize, Serialize};
 
 use crate::garbage::{Kind, Users};
-use crate::hash::digest_of;
-use crate::layer;
+use crate::hash::{Sha256, digest_of};
+use crate::layer::{self, left_out};
 use crate::oci::{Config, Descriptor, Manifest};
+
+/// The form of a store.
+const FORM: &str = "2";
 
 /// A store in a folder.
 #[derive(Clone, Debug)]
@@ -31,6 +39,8 @@ pub struct Store {
     folder: PathBuf,
     ids: IdMap,
     users: Arc<Users>,
+    /// Of which layers, over which others, it is known that nothing is to be laid over them.
+    plain: Arc<Mutex<HashSet<Digest>>>,
 }
 
 /// An image whose parts are all in the store.
@@ -91,10 +101,11 @@ impl Store {
     /// # Errors
     /// When the folders cannot be made.
     pub fn open(folder: &Path, ids: IdMap) -> Result<Self, StoreError> {
-        for part in ["blobs", "layers", "listings", "steps", "unfinished", "used"] {
+        for part in ["blobs", "layers", "left-out", "listings", "steps", "unfinished", "used"] {
             fs::create_dir_all(folder.join(part)).map_err(io_error(format!("make {part}")))?;
         }
-        let store = Self { folder: folder.to_owned(), ids, users: Arc::default() };
+        let store = Self { folder: folder.to_owned(), ids, users: Arc::default(), plain: Arc::default() };
+        store.take_form().map_err(io_error("bring it into this version's form"))?;
         store.doubt_what_is_new().map_err(io_error("look what is in it"))?;
         Ok(store)
     }
@@ -172,14 +183,90 @@ impl Store {
         self.folder.join("layers").join(diff_id.hex())
     }
 
-    /// Gives an unpacked layer its name.
-    pub(crate) fn finish_layer(&self, folder: &Path, diff_id: &Digest) -> Result<(), StoreError> {
+    /// Gives an unpacked layer its name. It leaves out these folders.
+    pub(crate) fn finish_layer(&self, folder: &Path, diff_id: &Digest, left_out: &[PathBuf]) -> Result<(), StoreError> {
+        let list = self.left_out_path(diff_id);
+        let mut names = Vec::new();
+        for path in left_out {
+            names.extend(path.as_os_str().as_bytes());
+            names.push(0);
+        }
+        // Before the layer: one without a list would leave out nothing.
+        if !names.is_empty() {
+            let told = || io_error(format!("keep layer {diff_id}"));
+            let file = self.unfinished_file()?;
+            fs::write(file.path(), names).map_err(told())?;
+            file.persist(list).map_err(|error| told()(error.error))?;
+        }
+        self.name_layer(folder, diff_id)
+    }
+
+    fn name_layer(&self, folder: &Path, diff_id: &Digest) -> Result<(), StoreError> {
         let to = self.layer_path(diff_id);
         match fs::rename(folder, &to) {
             // Somebody else unpacked the same layer meanwhile; theirs is as good.
             Err(_) if to.is_dir() => fs::remove_dir_all(folder).map_err(io_error("remove a layer unpacked twice")),
             other => other.map_err(io_error(format!("keep layer {diff_id}"))),
         }
+    }
+
+    fn left_out_path(&self, diff_id: &Digest) -> PathBuf {
+        self.folder.join("left-out").join(diff_id.hex())
+    }
+
+    /// The folders that an unpacked layer leaves out, sorted.
+    fn left_out(&self, diff_id: &Digest) -> Result<Vec<PathBuf>, StoreError> {
+        match fs::read(self.left_out_path(diff_id)) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
+            Err(error) => Err(io_error(format!("read what {diff_id} leaves out"))(error)),
+            Ok(names) => {
+                let mut names: Vec<PathBuf> =
+                    names.split(|byte| *byte == 0).map(|name| PathBuf::from(OsStr::from_bytes(name))).collect();
+                // Behind the last end is nothing.
+                names.pop();
+                Ok(names)
+            }
+        }
+    }
+
+    /// What is to be laid over these layers, for the folders that the highest of them leaves out; nothing when they look
+    /// as they should.
+    fn restored(&self, diff_ids: &[Digest], layers: &[PathBuf]) -> Result<Option<PathBuf>, StoreError> {
+        let Some(diff_id) = diff_ids.last().filter(|_| layers.len() > 1) else { return Ok(None) };
+        let mut key = Sha256::new();
+        key.update(b"what a layer leaves out");
+        diff_ids.iter().for_each(|diff_id| key.update(&diff_id.bytes()));
+        let key = key.digest();
+        let plain = || self.plain.lock().unwrap_or_else(PoisonError::into_inner);
+        if plain().contains(&key) {
+            return Ok(None);
+        }
+        if !self.layer_path(&key).is_dir() {
+            let left_out = self.left_out(diff_id)?;
+            let folder = self.unfinished_folder()?;
+            let into = folder.path().join("layer");
+            let told = || io_error(format!("lay {diff_id} over others"));
+            fs::create_dir(&into).map_err(told())?;
+            if !left_out::restore(layers, &left_out, &into, self.ids).map_err(told())? {
+                plain().insert(key);
+                return Ok(None);
+            }
+            self.name_layer(&into, &key)?;
+        }
+        self.note_use(Kind::Layer, &key, None);
+        Ok(Some(self.layer_path(&key)))
+    }
+
+    /// What an earlier version unpacked may lack what this one notes beside it: it is unpacked anew.
+    fn take_form(&self) -> io::Result<()> {
+        let known = self.folder.join("form");
+        if fs::read_to_string(&known).is_ok_and(|form| form == FORM) {
+            return Ok(());
+        }
+        let place = tempfile::tempdir_in(self.folder.join("unfinished"))?;
+        fs::rename(self.folder.join("layers"), place.path().join("layers"))?;
+        fs::create_dir(self.folder.join("layers"))?;
+        fs::write(known, FORM)
     }
 
     /// Unpacks a layer's blob, unless it is unpacked already.
@@ -197,11 +284,11 @@ impl Store {
         let file = File::open(self.blob_path(&blob.digest)).map_err(io_error(format!("open {}", blob.digest)))?;
         // Decompressing and hashing are most of the work, and need nothing of what is written.
         let unpacked = layer::ahead(file, |plain| layer::unpack(plain, &root, self.ids));
-        let ((), found) = unpacked.map_err(|error| told(error.to_string()))?;
+        let (left_out, found) = unpacked.map_err(|error| told(error.to_string()))?;
         if found != *diff_id {
             return Err(StoreError::WrongDigest { wanted: diff_id.clone(), found });
         }
-        self.finish_layer(&root, diff_id)
+        self.finish_layer(&root, diff_id, &left_out)
     }
 
     /// An image by its manifest's digest, when manifest and configuration are in the store.
@@ -223,7 +310,8 @@ impl Store {
         serde_json::from_slice(&bytes).map_err(|source| StoreError::Document { what: what.to_owned(), source })
     }
 
-    /// The unpacked layers of an image, the lowest first, unpacking what is not.
+    /// The unpacked layers of an image, the lowest first, unpacking what is not, and between them what makes folders that
+    /// a layer leaves out look as the layers below it say.
     ///
     /// # Errors
     /// When a layer cannot be unpacked.
@@ -250,7 +338,13 @@ impl Store {
             let joined = others.into_iter().map(|other| other.join().unwrap_or(Ok(())));
             joined.fold(own, Result::and)
         })?;
-        Ok(diff_ids.iter().take(layers.len()).map(|diff_id| self.layer_path(diff_id)).collect())
+        let mut paths = Vec::new();
+        for (number, (_, diff_id)) in pairs.iter().enumerate() {
+            paths.push(self.layer_path(diff_id));
+            let restored = self.restored(&diff_ids[..=number], &paths)?;
+            paths.extend(restored);
+        }
+        Ok(paths)
     }
 
     pub(crate) fn folder(&self) -> &Path {
@@ -292,6 +386,15 @@ impl Store {
                 let used = entry.metadata().and_then(|data| data.modified());
                 let is_old = used.is_ok_and(|used| now.duration_since(used).is_ok_and(|age| age > unused_for));
                 gone += usize::from(is_old && fs::remove_file(entry.path()).is_ok());
+            }
+        }
+        for entry in fs::read_dir(self.folder.join("left-out"))? {
+            let entry = entry?;
+            let written = entry.metadata().and_then(|data| data.modified());
+            let is_old = written.is_ok_and(|written| now.duration_since(written).is_ok_and(|age| age > unused_for));
+            // One that was written a moment ago is of a layer that is about to be there.
+            if is_old && !self.folder.join("layers").join(entry.file_name()).exists() {
+                drop(fs::remove_file(entry.path()));
             }
         }
         Ok(gone)

@@ -15,12 +15,10 @@ use pondrix_sandbox::IdMap;
 
 use super::key::Key;
 use super::seen::{Content, Seen};
-use crate::layer::attributes;
+use crate::layer::{FOLDER_MODE, attributes};
 use crate::recipe::{Ignore, PatternError, without_alternatives};
 use crate::rootfs::Layers;
 
-/// The permissions of a folder that nobody said anything of.
-pub(super) const FOLDER_MODE: u32 = 0o755;
 /// How much of a file is hashed at once.
 const PIECE: usize = 256 * 1024;
 

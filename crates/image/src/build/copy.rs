@@ -1,6 +1,6 @@
 //! Putting copied files into a new layer.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Component, Path, PathBuf};
@@ -8,10 +8,10 @@ use std::time::{Duration, SystemTime};
 
 use pondrix_sandbox::IdMap;
 
-use super::copied_files::{FOLDER_MODE, FilesError, Item, at};
+use super::copied_files::{FilesError, Item, at};
 use super::owner::Mode;
-use crate::layer::attributes;
 use crate::layer::unpack::set_time;
+use crate::layer::{FOLDER_MODE, attributes};
 use crate::rootfs::Layers;
 
 /// Copies into the folder of a new layer, over the layers below it.
@@ -29,6 +29,9 @@ pub(super) struct Copier<'a> {
     folders: HashMap<PathBuf, (PathBuf, bool)>,
     /// The first copy of each file that has several names.
     links: HashMap<(u64, u64), PathBuf>,
+    /// The folders, by their paths in the layer, that were made only for what is in them; where the layers below are
+    /// not known, whose folders look as they say.
+    without: Option<BTreeSet<PathBuf>>,
 }
 
 impl<'a> Copier<'a> {
@@ -42,7 +45,18 @@ impl<'a> Copier<'a> {
             time: SystemTime::UNIX_EPOCH + Duration::from_secs(moment),
             folders: HashMap::new(),
             links: HashMap::new(),
+            without: None,
         }
+    }
+
+    /// A layer that does not depend on those below it.
+    pub(super) fn alone(self) -> Self {
+        Self { without: Some(BTreeSet::new()), ..self }
+    }
+
+    /// The folders that are not to be in the layer.
+    pub(super) fn without(self) -> BTreeSet<PathBuf> {
+        self.without.unwrap_or_default()
     }
 
     pub(super) fn owned(self, owner: Option<(u32, u32)>, mode: Option<Mode>) -> Self {
@@ -108,21 +122,27 @@ impl<'a> Copier<'a> {
                 continue;
             }
             let below = self.layers.find(&so_far);
-            let below = below.map(|below| fs::symlink_metadata(&below).map_err(at(&below))).transpose()?;
-            if fs::symlink_metadata(&on_disk).is_ok() || below.as_ref().is_some_and(|below| !below.is_dir()) {
+            let below = below.map(|path| fs::symlink_metadata(&path).map_err(at(&path)).map(|data| (path, data)));
+            let below = below.transpose()?;
+            if fs::symlink_metadata(&on_disk).is_ok() || below.as_ref().is_some_and(|(_, below)| !below.is_dir()) {
                 let words = format!("{} is a file in the image, and would have to be a folder", so_far.display());
                 return Err(FilesError::Words(words, None));
             }
             fs::create_dir(&on_disk).map_err(at(&on_disk))?;
             match (below, like.filter(|_| so_far == path)) {
-                (Some(below), _) => {
+                (Some((path, below)), _) => {
                     let (user, group) = self.ids.to_inside(below.uid(), below.gid());
                     self.ids.give(&on_disk, user, group).map_err(at(&on_disk))?;
+                    attributes::copy(&path, &on_disk, self.ids).map_err(at(&on_disk))?;
                     fs::set_permissions(&on_disk, below.permissions()).map_err(at(&on_disk))?;
                     set_time(&on_disk, below.modified().map_err(at(&on_disk))?).map_err(at(&on_disk))?;
                 }
                 (None, Some(item)) => self.dress(item, &on_disk)?,
                 (None, None) => {
+                    // Who says whose the files are means the folder that they are to be in, and none above it.
+                    if let Some(without) = self.without.as_mut().filter(|_| self.owner.is_none() || so_far != path) {
+                        without.insert(so_far.strip_prefix("/").unwrap_or(&so_far).to_owned());
+                    }
                     let (user, group) = self.owner.unwrap_or((0, 0));
                     self.ids.give(&on_disk, user, group).map_err(at(&on_disk))?;
                     fs::set_permissions(&on_disk, PermissionsExt::from_mode(FOLDER_MODE)).map_err(at(&on_disk))?;

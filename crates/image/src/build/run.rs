@@ -17,7 +17,7 @@ use super::stage::StageBuild;
 use super::{BuildError, EPOCH};
 use crate::digest_of;
 use crate::garbage::note_cache;
-use crate::layer::Times;
+use crate::layer::{Contents, Times};
 use crate::oci::Platform;
 use crate::recipe::{Command, Instruction, Mount, MountKind, Run, RunNetwork};
 use crate::rootfs::Layers;
@@ -131,7 +131,7 @@ impl StageBuild<'_> {
         shown: Shown,
         below: Vec<PathBuf>,
         scratch: &Path,
-    ) -> Result<Option<Times>, BuildError> {
+    ) -> Result<Option<Contents>, BuildError> {
         let config = &self.state.config.config;
         let mut env = env;
         for name in PROXIES.iter().flat_map(|name| [(*name).to_owned(), name.to_ascii_lowercase()]) {
@@ -166,7 +166,9 @@ impl StageBuild<'_> {
             hostname: "build".to_owned(),
             ..Spec::new(root)
         };
-        let times = Times::from_now(self.state.moment);
+        // What lay in a cache has the time of an earlier build.
+        let has_cache = run.mounts.iter().any(|mount| matches!(mount.kind, MountKind::Cache));
+        let times = Times { without_fractions: has_cache, ..Times::from_now(self.state.moment) };
         let exit = self.wait_for(at, &spec, run.network)?;
         let failed = |words: String, help: Option<String>| Err(BuildError::from(self.fault(at, words, help)));
         match exit {
@@ -186,7 +188,7 @@ impl StageBuild<'_> {
         for point in &shown.points {
             forget_mount_point(&scratch.join("upper"), point, &below);
         }
-        Ok(Some(times))
+        Ok(Some(Contents::whole(times)))
     }
 
     fn wait_for(&self, at: &Instruction, spec: &Spec, network: RunNetwork) -> Result<Exit, BuildError> {

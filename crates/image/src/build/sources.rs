@@ -15,7 +15,7 @@ use super::key::Key;
 use super::owner::{self, Mode};
 use super::stage::{Build, StageBuild};
 use super::{BuildError, archives};
-use crate::layer::Times;
+use crate::layer::{Contents, Times};
 use crate::recipe::{Copy, CopyWord, Ignore, Instruction, expand_text, is_plain_name};
 use crate::rootfs::Layers;
 use crate::store::io_error;
@@ -104,13 +104,14 @@ impl StageBuild<'_> {
             .map_err(|error| self.files_fault(at, error))?;
         self.step(at, key, |stage, upper| {
             let ids = stage.build.store.ids();
-            let mut copier = Copier::new(Layers(&below_paths), upper, ids, stage.state.moment).owned(owner, mode_read);
+            let copier = Copier::new(Layers(&below_paths), upper, ids, stage.state.moment).owned(owner, mode_read);
+            let mut copier = if copy.link { copier.alone() } else { copier };
             let copied = copier.copy(&items, &to).and_then(|()| match into_folder {
                 true => copier.folder(Path::new(&to)).map(drop),
                 false => Ok(()),
             });
             copied.map_err(|error| stage.files_fault(at, error))?;
-            Ok(Some(Times::from_now(stage.state.moment)))
+            Ok(Some(Contents { times: Times::from_now(stage.state.moment), without: copier.without() }))
         })
     }
 

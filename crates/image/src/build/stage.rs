@@ -17,7 +17,7 @@ use super::sources::context_source;
 use super::state::State;
 use super::{BuildError, BuildInput, EPOCH, Outside};
 use crate::Store;
-use crate::layer::{self, Times};
+use crate::layer::{self, Contents, Times};
 use crate::oci::{Descriptor, HealthConfig, History, Platform};
 use crate::recipe::{Action, Command, Healthcheck, Instruction, Recipe, Stage, expand};
 use crate::rootfs::Layers;
@@ -315,17 +315,17 @@ impl<'b> StageBuild<'b> {
             }
             let copier = Copier::new(Layers(&below), upper, stage.build.store.ids(), stage.state.moment);
             copier.owned(owner, None).folder(Path::new(&folder)).map_err(|error| stage.files_fault(at, error))?;
-            Ok(Some(Times::from_now(stage.state.moment)))
+            Ok(Some(Contents::whole(Times::from_now(stage.state.moment))))
         })
     }
 
-    /// Takes a layer from the store, or has it made: `make` fills the folder that it is given and answers
-    /// which times its files have; nothing when there is nothing to keep.
+    /// Takes a layer from the store, or has it made: `make` fills the folder that it is given and answers what of
+    /// that is the layer; nothing when there is nothing to keep.
     pub(super) fn step(
         &mut self,
         at: &Instruction,
         mut key: Key,
-        make: impl FnOnce(&Self, &Path) -> Result<Option<Times>, BuildError>,
+        make: impl FnOnce(&Self, &Path) -> Result<Option<Contents>, BuildError>,
     ) -> Result<(), BuildError> {
         // What is remembered is the layer as it is packed.
         key.text(self.build.input.compression.fingerprint());
@@ -352,7 +352,7 @@ impl<'b> StageBuild<'b> {
         fs::create_dir(&upper).map_err(io_error("make a layer's folder"))?;
         store.ids().give(&upper, 0, 0).map_err(io_error("make a layer's folder"))?;
         let made = match make(self, &upper)? {
-            Some(times) => self.pack(&upper, times)?,
+            Some(contents) => self.pack(&upper, &contents)?,
             None => Remembered { layer: None },
         };
         store.remember(&key, &made)?;
@@ -361,17 +361,18 @@ impl<'b> StageBuild<'b> {
         Ok(())
     }
 
-    fn pack(&self, upper: &Path, times: Times) -> Result<Remembered, BuildError> {
+    fn pack(&self, upper: &Path, contents: &Contents) -> Result<Remembered, BuildError> {
         let store = &self.build.store;
         let file = store.unfinished_file()?;
         let compression = self.build.input.compression;
         let writer = std::io::BufWriter::with_capacity(256 * 1024, file.as_file());
-        let packed = layer::pack(upper, writer, store.ids(), times, compression).map_err(io_error("pack a layer"))?;
+        let packed = layer::pack(upper, writer, store.ids(), contents, compression);
+        let packed = packed.map_err(io_error("pack a layer"))?;
         if packed.entries == 0 {
             return Ok(Remembered { layer: None });
         }
         store.finish_blob(file, &packed.digest)?;
-        store.finish_layer(upper, &packed.diff_id)?;
+        store.finish_layer(upper, &packed.diff_id, &contents.left_out())?;
         let descriptor = Descriptor {
             media_type: compression.media_type().to_owned(),
             digest: packed.digest,

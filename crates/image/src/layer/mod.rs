@@ -6,6 +6,7 @@
 
 pub(crate) mod attributes;
 mod compress;
+pub(crate) mod left_out;
 pub(crate) mod pack;
 mod records;
 pub(crate) mod unpack;
@@ -19,9 +20,11 @@ use pondrix_core::image::Digest;
 use crate::hash::Sha256;
 
 pub use compress::Compression;
-pub use pack::{Packed, Times, pack};
+pub use pack::{Contents, Packed, Times, pack};
 pub use unpack::{UnpackError, unpack, unpack_files};
 
+/// The permissions of a folder that nobody said anything of.
+pub(crate) const FOLDER_MODE: u32 = 0o755;
 /// The attribute of a folder that hides what is below it, and its value.
 pub(crate) const OPAQUE: (&str, &[u8]) = ("user.overlay.opaque", b"y");
 /// What a removed name begins with in an archive.

@@ -1,6 +1,6 @@
 //! From folder to archive, the same bytes for the same tree.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, File, Metadata};
 use std::io::{self, Write};
@@ -38,6 +38,9 @@ pub struct Times {
     pub since: SystemTime,
     /// What they become, in seconds since 1970.
     pub moment: u64,
+    /// Whether a time with a fraction of a second is of a machine too, whenever that was: archives and packages give
+    /// whole seconds, clocks do not.
+    pub without_fractions: bool,
 }
 
 impl Times {
@@ -45,11 +48,41 @@ impl Times {
     #[must_use]
     pub fn from_now(moment: u64) -> Self {
         // A file's time may come from a clock that is behind by some milliseconds.
-        Self { since: SystemTime::now() - Duration::from_secs(1), moment }
+        Self { since: SystemTime::now() - Duration::from_secs(1), moment, without_fractions: false }
+    }
+
+    /// The time of a file, in seconds since 1970, and whether it is another one than it has now.
+    fn of(&self, data: &Metadata) -> io::Result<(u64, bool)> {
+        let is_of_machine = data.modified()? > self.since || (self.without_fractions && data.mtime_nsec() != 0);
+        Ok(if is_of_machine { (self.moment, true) } else { (u64::try_from(data.mtime()).unwrap_or(0), false) })
     }
 }
 
-/// Packs a folder. Names are sorted; times are changed as `times` says, in the archive and in the folder, which
+/// What of a folder becomes a layer.
+#[derive(Clone, Debug)]
+pub struct Contents {
+    /// Which times the files have.
+    pub times: Times,
+    /// Folders, by their paths in the layer, that are only there for what is in them: what they look like is for the
+    /// layers below to say ([`super::left_out`]).
+    pub without: BTreeSet<PathBuf>,
+}
+
+impl Contents {
+    /// All that is in it.
+    #[must_use]
+    pub const fn whole(times: Times) -> Self {
+        Self { times, without: BTreeSet::new() }
+    }
+
+    /// The folders that the layer's archive leaves out, sorted. It never has the topmost.
+    #[must_use]
+    pub fn left_out(&self) -> Vec<PathBuf> {
+        std::iter::once(PathBuf::new()).chain(self.without.iter().cloned()).collect()
+    }
+}
+
+/// Packs a folder. Names are sorted; times are changed as `contents` says, in the archive and in the folder, which
 /// will stand for the unpacked layer.
 ///
 /// # Errors
@@ -58,13 +91,14 @@ pub fn pack(
     root: &Path,
     to: impl Write + Send,
     ids: IdMap,
-    times: Times,
+    contents: &Contents,
     compression: Compression,
 ) -> io::Result<Packed> {
     let fill = |blocks: &mut Blocks| {
         let mut archive = Builder::new(Hashing::new(blocks));
         archive.sparse(false);
-        let mut packer = Packer { root, ids, times, links: HashMap::new(), entries: 0 };
+        let mut packer =
+            Packer { root, ids, times: contents.times, without: &contents.without, links: HashMap::new(), entries: 0 };
         packer.folder(&mut archive, Path::new(""))?;
         let (diff_id, _, _) = archive.into_inner()?.finish();
         Ok((diff_id, packer.entries))
@@ -77,6 +111,7 @@ struct Packer<'a> {
     root: &'a Path,
     ids: IdMap,
     times: Times,
+    without: &'a BTreeSet<PathBuf>,
     /// The first name of each file that has several.
     links: HashMap<(u64, u64), PathBuf>,
     entries: u64,
@@ -101,11 +136,13 @@ impl Packer<'_> {
                 self.marker(archive, &relative.join(OsStr::from_bytes(&name)))?;
                 continue;
             }
-            self.entry(archive, &path, &on_disk, &data)?;
+            if !self.without.contains(&path) {
+                self.entry(archive, &path, &on_disk, &data)?;
+            }
             if data.is_dir() {
                 self.folder(archive, &path)?;
             }
-            if data.modified()? > self.times.since {
+            if self.times.of(&data)?.1 {
                 set_time(&on_disk, SystemTime::UNIX_EPOCH + Duration::from_secs(self.times.moment))?;
             }
         }
@@ -138,8 +175,7 @@ impl Packer<'_> {
     ) -> io::Result<()> {
         let kind = data.file_type();
         let owner = self.ids.to_inside(data.uid(), data.gid());
-        let is_of_now = data.modified()? > self.times.since;
-        let time = if is_of_now { self.times.moment } else { u64::try_from(data.mtime()).unwrap_or(0) };
+        let (time, _) = self.times.of(data)?;
         self.entries += 1;
         if !kind.is_dir() && data.nlink() > 1 {
             let first = self.links.entry((data.dev(), data.ino())).or_insert_with(|| path.to_owned()).clone();

@@ -18,8 +18,10 @@ use pondrix_sandbox::IdMap;
 use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, XattrFlags};
 use tar::{Archive, EntryType};
 
+use super::pack::{is_opaque, is_whiteout};
 use super::records::{Records, Tap};
-use super::{ATTRIBUTE, OPAQUE, WHITEOUT, WHITEOUT_OPAQUE, attributes};
+use super::{ATTRIBUTE, FOLDER_MODE, OPAQUE, WHITEOUT, WHITEOUT_OPAQUE, attributes};
+use crate::build::MOMENT;
 
 /// Why an archive was not unpacked.
 #[derive(Debug, thiserror::Error)]
@@ -43,12 +45,13 @@ impl From<io::Error> for UnpackError {
     }
 }
 
-/// Unpacks an archive into a new folder.
+/// Unpacks an archive into a new folder. Answers the folders that it leaves out, above things that it has: they are
+/// there, but what they look like is for the layers below to say ([`super::left_out`]).
 ///
 /// # Errors
 /// When the archive is damaged, a name leads out of it, or the disk refuses. The folder is then
 /// of no use.
-pub fn unpack(archive: impl Read, root: &Path, ids: IdMap) -> Result<(), UnpackError> {
+pub fn unpack(archive: impl Read, root: &Path, ids: IdMap) -> Result<Vec<PathBuf>, UnpackError> {
     unpack_inner(archive, root, ids, true)
 }
 
@@ -58,10 +61,10 @@ pub fn unpack(archive: impl Read, root: &Path, ids: IdMap) -> Result<(), UnpackE
 /// # Errors
 /// As for [`unpack`].
 pub fn unpack_files(archive: impl Read, root: &Path, ids: IdMap) -> Result<(), UnpackError> {
-    unpack_inner(archive, root, ids, false)
+    unpack_inner(archive, root, ids, false).map(drop)
 }
 
-fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> Result<(), UnpackError> {
+fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> Result<Vec<PathBuf>, UnpackError> {
     let told = |name: &Path| {
         let name = name.display().to_string();
         move |source| UnpackError::Io { name, source }
@@ -71,6 +74,7 @@ fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> 
     let (archive, records) = Tap::new(archive);
     let mut archive = Archive::new(archive);
     let mut folders = Folders::default();
+    folders.leave_out(Path::new(""));
     for entry in archive.entries().map_err(told(root))? {
         let mut entry = entry.map_err(told(Path::new("the archive")))?;
         let name = entry.path().map_err(told(Path::new("a name in the archive")))?.into_owned();
@@ -80,23 +84,19 @@ fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> 
         };
         let parent = relative.parent().unwrap_or(Path::new(""));
         let path = root.join(&relative);
-        parents(root, parent, ids).map_err(told(&name))?;
+        parents(root, parent, ids, &mut folders).map_err(told(&name))?;
         let base = path.file_name().unwrap_or_default().as_bytes();
         if is_layer && base == WHITEOUT_OPAQUE {
-            let folder = path.parent().unwrap_or(root);
-            rustix::fs::setxattr(folder, OPAQUE.0, OPAQUE.1, XattrFlags::empty()).map_err(|e| told(&name)(e.into()))?;
+            hide_lower(path.parent().unwrap_or(root)).map_err(told(&name))?;
         } else if let Some(removed) = base.strip_prefix(WHITEOUT).filter(|_| is_layer) {
-            let path = path.with_file_name(OsStr::from_bytes(removed));
-            folders.forget(&relative.with_file_name(OsStr::from_bytes(removed)));
-            clear(&path).map_err(told(&name))?;
-            rustix::fs::mknodat(CWD, &path, FileType::CharacterDevice, Mode::empty(), 0)
-                .map_err(|e| told(&name)(e.into()))?;
+            let relative = relative.with_file_name(OsStr::from_bytes(removed));
+            remove(&root.join(&relative), &relative, &mut folders).map_err(told(&name))?;
         } else {
             let is_folder = entry.header().entry_type().is_dir();
             if !is_folder {
                 folders.forget(&relative);
             }
-            put(&mut entry, &records, root, &path, ids).map_err(told(&name))?;
+            put(&mut entry, &records, root, &path, ids, &mut folders).map_err(told(&name))?;
             if is_folder {
                 folders.remember(&relative, &entry);
             }
@@ -105,15 +105,59 @@ fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> 
     folders.settle(root)
 }
 
-/// The folders that an archive says something of, by their paths in the layer. Their modes and times are set last:
-/// writing into one changes the one and may need the other.
+/// Makes a folder hide what lower layers have in it.
+fn hide_lower(folder: &Path) -> io::Result<()> {
+    Ok(rustix::fs::setxattr(folder, OPAQUE.0, OPAQUE.1, XattrFlags::empty())?)
+}
+
+/// Removes a name of lower layers. What this layer itself has there stays, whichever comes first (OCI Image
+/// specification, "Whiteouts").
+fn remove(path: &Path, relative: &Path, folders: &mut Folders) -> io::Result<()> {
+    match fs::symlink_metadata(path) {
+        Ok(data) if data.is_dir() => {
+            folders.is_new(relative);
+            hide_lower(path)
+        }
+        Ok(_) => Ok(()),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            Ok(rustix::fs::mknodat(CWD, path, FileType::CharacterDevice, Mode::empty(), 0)?)
+        }
+        Err(error) => Err(error),
+    }
+}
+
+/// What an archive says of a folder.
+#[derive(Clone, Copy, Debug)]
+enum Said {
+    /// Its permissions and time.
+    This(u32, SystemTime),
+    /// Nothing: something below it is there. Whether lower layers may have it.
+    Nothing { is_of_lower: bool },
+}
+
+/// The folders of a layer, by their paths in it. Their modes and times are set last: writing into one changes the one
+/// and may need the other.
 #[derive(Debug, Default)]
-struct Folders(BTreeMap<PathBuf, (u32, SystemTime)>);
+struct Folders(BTreeMap<PathBuf, Said>);
 
 impl Folders {
     fn remember(&mut self, relative: &Path, entry: &tar::Entry<'_, impl Read>) {
         let mode = entry.header().mode().unwrap_or(0o755) & 0o7777;
-        self.0.insert(relative.to_owned(), (mode, time_of(entry)));
+        self.0.insert(relative.to_owned(), Said::This(mode, time_of(entry)));
+    }
+
+    /// It is made for what is below it.
+    fn leave_out(&mut self, relative: &Path) {
+        self.0.entry(relative.to_owned()).or_insert(Said::Nothing { is_of_lower: true });
+    }
+
+    /// What lower layers have there is removed.
+    fn is_new(&mut self, relative: &Path) {
+        for said in self.0.get_mut(relative).into_iter() {
+            if let Said::Nothing { is_of_lower } = said {
+                *is_of_lower = false;
+            }
+        }
     }
 
     /// Something else comes in place of what is there, and with it of all below.
@@ -125,8 +169,9 @@ impl Folders {
     }
 
     /// Sets what is remembered, of what is a folder of the layer still. No link is followed: whatever an archive says,
-    /// nothing outside the layer is touched.
-    fn settle(self, root: &Path) -> Result<(), UnpackError> {
+    /// nothing outside the layer is touched. Answers the folders that lower layers may have, and that nothing was said
+    /// of.
+    fn settle(self, root: &Path) -> Result<Vec<PathBuf>, UnpackError> {
         let told = |path: &Path| {
             let name = path.display().to_string();
             move |source: io::Error| UnpackError::Io { name, source }
@@ -134,8 +179,22 @@ impl Folders {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let top = rustix::fs::open(root, flags, Mode::empty()).map_err(|error| told(root)(error.into()))?;
         let beneath = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS;
+        let (mut left_out, mut hiding) = (Vec::new(), Vec::new());
+        for (path, said) in &self.0 {
+            let is_hidden = hiding.iter().any(|above: &PathBuf| path.starts_with(above));
+            if matches!(said, Said::Nothing { is_of_lower: true }) && !is_hidden {
+                left_out.push(path.clone());
+            }
+            if !is_hidden && is_opaque(&root.join(path)) {
+                hiding.push(path.clone());
+            }
+        }
         // What is inside first: the folder around it may be closed to us then.
-        for (path, (mode, time)) in self.0.into_iter().rev() {
+        for (path, said) in self.0.into_iter().rev() {
+            let (mode, time) = match said {
+                Said::This(mode, time) => (mode, time),
+                Said::Nothing { .. } => (FOLDER_MODE, SystemTime::UNIX_EPOCH + Duration::from_secs(MOMENT)),
+            };
             let named = if path.as_os_str().is_empty() { Path::new(".") } else { &path };
             let folder = rustix::fs::openat2(&top, named, flags, Mode::empty(), beneath);
             let folder = folder.map_err(|error| told(&path)(error.into()))?;
@@ -146,7 +205,7 @@ impl Folders {
             let set = rustix::fs::utimensat(CWD, &handle, &times, AtFlags::empty());
             set.map_err(|error| told(&path)(error.into()))?;
         }
-        Ok(())
+        Ok(left_out)
     }
 }
 
@@ -168,18 +227,30 @@ fn inside(name: &Path) -> Result<Option<PathBuf>, UnpackError> {
 }
 
 /// Makes sure that every parent is a folder of the layer, and no link.
-fn parents(root: &Path, parent: &Path, ids: IdMap) -> io::Result<()> {
-    let mut path = root.to_owned();
+fn parents(root: &Path, parent: &Path, ids: IdMap, folders: &mut Folders) -> io::Result<()> {
+    let mut relative = PathBuf::new();
     for part in parent.components() {
-        path.push(part);
-        match fs::symlink_metadata(&path) {
-            Ok(data) if data.is_dir() => {}
-            Ok(_) => return Err(io::Error::other("a parent is not a folder")),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                fs::create_dir(&path)?;
-                ids.give(&path, 0, 0)?;
-            }
+        relative.push(part);
+        let path = root.join(&relative);
+        let (is_removed, is_folder) = match fs::symlink_metadata(&path) {
+            Ok(data) => (is_whiteout(&data), data.is_dir()),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => (false, false),
             Err(error) => return Err(error),
+        };
+        if is_folder {
+            continue;
+        }
+        if is_removed {
+            fs::remove_file(&path)?;
+        } else if fs::symlink_metadata(&path).is_ok() {
+            return Err(io::Error::other("a parent is not a folder"));
+        }
+        fs::create_dir(&path)?;
+        ids.give(&path, 0, 0)?;
+        folders.leave_out(&relative);
+        if is_removed {
+            folders.is_new(&relative);
+            hide_lower(&path)?;
         }
     }
     Ok(())
@@ -201,11 +272,13 @@ fn put(
     root: &Path,
     path: &Path,
     ids: IdMap,
+    folders: &mut Folders,
 ) -> io::Result<()> {
     let kind = entry.header().entry_type();
     let mode = entry.header().mode()? & 0o7777;
     let records = records.all();
-    let is_folder = fs::symlink_metadata(path).is_ok_and(|data| data.is_dir());
+    let there = fs::symlink_metadata(path).ok();
+    let is_folder = there.as_ref().is_some_and(fs::Metadata::is_dir);
     if !(kind.is_dir() && is_folder) {
         clear(path)?;
     }
@@ -213,6 +286,9 @@ fn put(
         EntryType::Directory => {
             if !is_folder {
                 fs::create_dir(path)?;
+            }
+            if there.is_some_and(|data| is_whiteout(&data)) {
+                hide_lower(path)?;
             }
         }
         EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse => {
@@ -226,7 +302,7 @@ fn put(
             let target =
                 inside(&target).ok().flatten().ok_or_else(|| io::Error::other("a link leads out of the layer"))?;
             let (parent, name) = (target.parent().unwrap_or(Path::new("")), target.file_name().unwrap_or_default());
-            parents(root, parent, ids)?;
+            parents(root, parent, ids, folders)?;
             // Not followed: a hard link to a link is a second name of the link.
             return fs::hard_link(root.join(parent).join(name), path);
         }

@@ -12,6 +12,8 @@ use rustix::fs::{CWD, FileType, Mode, XattrFlags};
 
 use super::*;
 
+mod stacks;
+
 const MOMENT: u64 = 1_700_000_000;
 
 fn ids() -> IdMap {
@@ -51,8 +53,9 @@ fn unpacked(entries: &[(&str, tar::EntryType, u32, &str)]) -> Result<(tempfile::
 
 fn packed(root: &Path) -> (Packed, Vec<u8>) {
     let mut bytes = Vec::new();
-    let times = Times { since: SystemTime::UNIX_EPOCH + Duration::from_secs(MOMENT), moment: MOMENT };
-    let packed = pack(root, &mut bytes, ids(), times, Compression::Gzip).unwrap();
+    let times =
+        Times { since: SystemTime::UNIX_EPOCH + Duration::from_secs(MOMENT), moment: MOMENT, without_fractions: false };
+    let packed = pack(root, &mut bytes, ids(), &Contents::whole(times), Compression::Gzip).unwrap();
     (packed, bytes)
 }
 
@@ -356,7 +359,7 @@ proptest! {
         let bytes = archive(&borrowed);
         for is_layer in [true, false] {
             let bytes = Cursor::new(&bytes);
-            let _ = if is_layer { unpack(bytes, &root, ids()) } else { unpack_files(bytes, &root, ids()) };
+            let _ = if is_layer { unpack(bytes, &root, ids()).map(drop) } else { unpack_files(bytes, &root, ids()) };
             let names: Vec<_> = fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
             prop_assert!(names.iter().all(|name| name == "layer" || name == "outside"), "{:?}", names);
             prop_assert_eq!(fs::read_dir(&outside).unwrap().count(), 2);
@@ -366,6 +369,30 @@ proptest! {
             fs::remove_dir_all(&root).unwrap();
         }
     }
+}
+
+#[test]
+fn a_time_that_a_clock_made_long_ago_is_one_of_this_machine_and_one_that_an_archive_gave_is_not() {
+    let folder = tempfile::tempdir().unwrap();
+    let long_ago = SystemTime::UNIX_EPOCH + Duration::from_secs(1_000_000);
+    let times = [("clock", long_ago + Duration::from_nanos(7)), ("archive", long_ago)];
+    for (name, time) in times {
+        fs::write(folder.path().join(name), name).unwrap();
+    }
+    let seconds = |without_fractions| {
+        for (name, time) in times {
+            fs::File::options().write(true).open(folder.path().join(name)).unwrap().set_modified(time).unwrap();
+        }
+        let mut bytes = Vec::new();
+        let times = Times { without_fractions, ..Times::from_now(MOMENT) };
+        pack(folder.path(), &mut bytes, ids(), &Contents::whole(times), Compression::Gzip).unwrap();
+        let mut archive = tar::Archive::new(decompressed(Cursor::new(bytes)).unwrap());
+        let seconds = archive.entries().unwrap().map(|entry| entry.unwrap().header().mtime().unwrap());
+        let on_disk = |name| fs::metadata(folder.path().join(name)).unwrap().mtime().cast_unsigned();
+        (seconds.collect::<Vec<_>>(), [on_disk("archive"), on_disk("clock")])
+    };
+    assert_eq!(seconds(false), (vec![1_000_000, 1_000_000], [1_000_000, 1_000_000]));
+    assert_eq!(seconds(true), (vec![1_000_000, MOMENT], [1_000_000, MOMENT]));
 }
 
 #[test]
