@@ -178,6 +178,10 @@ pub struct SourceDifference {
     pub changed: u64,
     /// The paths of those that are gone.
     pub removed: Vec<String>,
+    /// Those that are as they were, but for the time of their last change, in seconds since 1970, where that was asked
+    /// for.
+    #[serde(default)]
+    pub retimed: Vec<(String, u64)>,
 }
 
 /// How much of a log the server has.

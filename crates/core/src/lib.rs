@@ -6,6 +6,7 @@
 
 pub mod draft;
 mod duration;
+pub mod file_times;
 mod id;
 pub mod image;
 pub mod junit;

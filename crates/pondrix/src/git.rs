@@ -1,6 +1,7 @@
 //! The checkout that the command stands in.
 
-use std::path::PathBuf;
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use anyhow::{Context, anyhow};
@@ -32,6 +33,19 @@ pub(crate) fn current_branch() -> Option<String> {
 pub(crate) fn changed_since(commit: &str) -> anyhow::Result<Vec<String>> {
     let text = output(&["diff", "--name-only", "--no-renames", "-z", "--end-of-options", commit, "--"])?;
     Ok(text.split('\0').filter(|path| !path.is_empty()).map(str::to_owned).collect())
+}
+
+/// The files that are as they are in the commit that is checked out, from the repository's root.
+///
+/// # Errors
+/// What git says.
+pub(crate) fn unchanged() -> anyhow::Result<HashSet<PathBuf>> {
+    let text = output(&["ls-tree", "-r", "-z", "--full-tree", "--name-only", "HEAD"])?;
+    let mut files: HashSet<_> = text.split('\0').filter(|path| !path.is_empty()).map(PathBuf::from).collect();
+    for changed in changed_since("HEAD")? {
+        files.remove(Path::new(&changed));
+    }
+    Ok(files)
 }
 
 /// The commit that is checked out.

@@ -3,7 +3,8 @@
 //!
 //! ```text
 //! PROJECT/files/    the files of a commit
-//! PROJECT/commit    which one, and in which boot of the machine they were written; not there while that changes
+//! PROJECT/commit    which one, in which boot of the machine they were written, and which times they have; not there
+//!                   while that changes
 //! PROJECT/seen      what a build found in the files
 //! ```
 //!
@@ -15,15 +16,18 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::SystemTime;
+use std::time::{Duration, SystemTime};
 
 use pondrix_core::ProjectName;
 use pondrix_image::build::plain_path;
+use pondrix_image::layer;
 
 /// How many projects' files are kept; those of the project that was built least recently go.
 const PROJECTS: usize = 16;
 /// Says which boot of the machine this is (random(4)): what was written before it may not all have reached the disk.
 const BOOT_ID: &str = "/proc/sys/kernel/random/boot_id";
+/// Says that each file has the time of its own last change.
+const OWN_TIMES: &str = "own times\n";
 
 /// All kept files.
 #[derive(Clone, Debug)]
@@ -127,8 +131,8 @@ impl Claim {
     /// The commit whose files these are; nothing when they are of none.
     pub(crate) fn commit(&self) -> Option<String> {
         let text = fs::read_to_string(self.folder.join("commit")).ok()?;
-        let (commit, boot) = text.split_once('\n')?;
-        (boot == boot_id()).then(|| commit.to_owned())
+        let (commit, rest) = text.split_once('\n')?;
+        (rest == state()).then(|| commit.to_owned())
     }
 
     /// The files are about to change: if that breaks off, they are of no commit.
@@ -170,12 +174,19 @@ impl Claim {
         Ok(())
     }
 
+    /// Gives a file, or a link itself, a time, in seconds since 1970.
+    pub(crate) fn retime(&self, path: &str, time: u64) -> io::Result<()> {
+        let on_disk = plain_path(&self.files(), Path::new(path));
+        let on_disk = on_disk.ok_or_else(|| io::Error::other(format!("{path} is not among the files")))?;
+        layer::set_time(&on_disk, SystemTime::UNIX_EPOCH + Duration::from_secs(time))
+    }
+
     /// The files are now those of the commit that was asked for, for others too.
     pub(crate) fn finish(&mut self) -> io::Result<()> {
         let mut all = self.sources.lent();
         let Some(lent) = all.get_mut(&self.project) else { return Ok(()) };
         let new = self.folder.join("commit.new");
-        fs::write(&new, format!("{}\n{}", lent.commit, boot_id()))?;
+        fs::write(&new, format!("{}\n{}", lent.commit, state()))?;
         fs::rename(new, self.folder.join("commit"))?;
         (lent.is_ready, self.is_ready) = (true, true);
         Ok(())
@@ -193,8 +204,9 @@ impl Drop for Claim {
     }
 }
 
-fn boot_id() -> String {
-    fs::read_to_string(BOOT_ID).unwrap_or_default()
+/// In which boot of the machine files are written, and which times they have.
+fn state() -> String {
+    format!("{}{OWN_TIMES}", fs::read_to_string(BOOT_ID).unwrap_or_default())
 }
 
 #[cfg(test)]

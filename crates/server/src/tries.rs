@@ -2,17 +2,22 @@
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io::{self, Read};
+use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use futures_util::{Stream, StreamExt};
+use pondrix_core::file_times::{FileTimes, Retimed};
 use tokio::io::AsyncWriteExt;
 
 use crate::access;
+use crate::off_thread::off_thread;
 
 /// How long files are kept that were tried: for so long a run of them can be done again.
 const KEPT_FOR: Duration = Duration::from_secs(7 * 86_400);
+/// How much of an archive is read at once.
+const PIECE: usize = 64 * 1024;
 /// The longest file that is read into memory: pipeline files and manifests are far shorter.
 const LONGEST_READ: u64 = 4 << 20;
 
@@ -76,6 +81,35 @@ impl Tries {
         }
         tokio::fs::rename(&unfinished, self.path(&name)).await?;
         Ok(name)
+    }
+
+    /// Gives the files of an archive that have no time, because they were not changed, those of a commit's; where that is
+    /// not known, `otherwise`, in seconds since 1970.
+    pub(crate) async fn retime(
+        &self,
+        name: &str,
+        times: Option<Arc<FileTimes>>,
+        otherwise: u64,
+    ) -> Result<(), TryError> {
+        let (path, folder) = (self.path(name), self.folder.clone());
+        let retimed = move || {
+            let known = |path: &[u8]| times.as_ref().and_then(|times| times.get(path)).unwrap_or(otherwise);
+            let mut retimed = Retimed::new(|path: &[u8], own: u64| if own == 0 { known(path) } else { own });
+            let mut plain = zstd::Decoder::new(File::open(&path)?)?;
+            let file = tempfile::NamedTempFile::new_in(folder)?;
+            let mut packed = zstd::Encoder::new(file.as_file(), 3)?;
+            let mut piece = vec![0; PIECE];
+            loop {
+                match plain.read(&mut piece)? {
+                    0 => break,
+                    count => packed.write_all(&retimed.push(&piece[..count]))?,
+                }
+            }
+            packed.write_all(&retimed.finish())?;
+            packed.finish()?.sync_all()?;
+            file.persist(&path).map(drop).map_err(|error| error.error)
+        };
+        off_thread(retimed).await.map_err(|error: io::Error| TryError::Nonsense(error.to_string()))
     }
 
     pub(crate) fn remove(&self, name: &str) {

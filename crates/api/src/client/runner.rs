@@ -76,11 +76,13 @@ impl RunnerClient {
     /// # Errors
     /// See [`ClientError`]; the file is then not whole. That the file cannot be written is told as
     /// [`ClientError::Nonsense`].
-    pub async fn source(&self, assignment: &Assignment, into: &Path) -> Result<(), ClientError> {
-        self.write_into(self.wire.http.get(self.lease_url(assignment, "source")), into).await
+    pub async fn source(&self, assignment: &Assignment, own_times: bool, into: &Path) -> Result<(), ClientError> {
+        let request = self.wire.http.get(self.lease_url(assignment, "source"));
+        self.write_into(request.query(&[("own_times", own_times)]), into).await
     }
 
-    /// How the commit's files differ from those of another that the runner has.
+    /// How the commit's files differ from those of another that the runner has, each with the time of its own last
+    /// change.
     ///
     /// # Errors
     /// See [`ClientError`].
@@ -90,16 +92,18 @@ impl RunnerClient {
         since: Option<&str>,
     ) -> Result<SourceChanges, ClientError> {
         let request = self.wire.http.get(self.lease_url(assignment, "source/changes"));
+        let request = request.query(&[("own_times", true)]);
         self.wire.json(request.query(&since.map(|since| [("since", since)]))).await
     }
 
-    /// As [`RunnerClient::source`], of those files alone that are new or other since a commit.
+    /// As [`RunnerClient::source`], of those files alone that are new or other since a commit, each with the time of its
+    /// own last change.
     ///
     /// # Errors
     /// See [`RunnerClient::source`].
     pub async fn source_since(&self, assignment: &Assignment, since: &str, into: &Path) -> Result<(), ClientError> {
         let request = self.wire.http.get(self.lease_url(assignment, "source"));
-        self.write_into(request.query(&[("since", since)]), into).await
+        self.write_into(request.query(&[("since", since)]).query(&[("own_times", true)]), into).await
     }
 
     /// Says what happened, in the order in which it did. All of it is taken, or nothing.

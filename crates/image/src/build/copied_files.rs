@@ -55,8 +55,10 @@ pub(super) struct Source<'a> {
     pub(super) layers: Layers<'a>,
     /// What of them is not seen.
     pub(super) ignore: Option<&'a Ignore>,
-    /// Whether owners and times are the files' own; a commit has none.
+    /// Whether owners, times and the like are the files' own.
     pub(super) keeps: bool,
+    /// Whether times are, of files and links: a commit's have those and no more.
+    pub(super) keeps_times: bool,
     /// What it is, for people: `the context`.
     pub(super) name: String,
 }
@@ -71,22 +73,25 @@ pub(super) struct Item {
     pub(super) data: Metadata,
     /// Its permissions.
     pub(super) mode: u32,
-    /// Whether owner and time are the file's own.
+    /// Whether owner, time and the like are the file's own.
     pub(super) keeps: bool,
+    /// Whether its time is.
+    pub(super) keeps_time: bool,
 }
 
 impl Item {
-    fn new(to: PathBuf, real: PathBuf, data: Metadata, keeps: bool) -> Self {
+    fn new(to: PathBuf, real: PathBuf, data: Metadata, source: &Source<'_>) -> Self {
         let mode = data.mode() & 0o7777;
-        Self { to, real, data, mode, keeps }
+        let keeps_time = source.keeps || (source.keeps_times && !data.is_dir());
+        Self { to, real, data, mode, keeps: source.keeps, keeps_time }
     }
 
     /// A folder that was named, whose content is copied. Where there is none at the destination it becomes one: as it
     /// is, if it is a folder in an image; else, and of all that there is, as folders are that nobody said anything of.
-    fn root(root: &Path, real: PathBuf, data: Metadata, keeps: bool) -> Self {
-        let keeps = keeps && root != Path::new("/");
-        let item = Self::new(PathBuf::new(), real, data, keeps);
-        if keeps { item } else { Self { mode: FOLDER_MODE, ..item } }
+    fn root(root: &Path, real: PathBuf, data: Metadata, source: &Source<'_>) -> Self {
+        let item = Self::new(PathBuf::new(), real, data, source);
+        let keeps = source.keeps && root != Path::new("/");
+        if keeps { item } else { Self { mode: FOLDER_MODE, keeps, keeps_time: keeps, ..item } }
     }
 }
 
@@ -112,9 +117,9 @@ impl Source<'_> {
             if data.is_dir() {
                 let place = items.len();
                 if !layout.parents {
-                    items.push(Item::root(&real, on_disk, data, self.keeps));
+                    items.push(Item::root(&real, on_disk, data, self));
                 } else if !lead.as_os_str().is_empty() {
-                    items.push(Item::new(lead.clone(), on_disk, data, self.keeps));
+                    items.push(Item::new(lead.clone(), on_disk, data, self));
                 }
                 let own = items.len();
                 self.walk(&real, Path::new(""), &lead, layout, items)?;
@@ -132,7 +137,7 @@ impl Source<'_> {
             };
             let name = Path::new(root.file_name().unwrap_or_default());
             if layout.exclude.left_out_by(name).is_none() {
-                items.push(Item::new(to, on_disk, data, self.keeps));
+                items.push(Item::new(to, on_disk, data, self));
             }
         }
         if found == 0 && !is_pattern(named) { Err(self.missing(named)) } else { Ok(found) }
@@ -261,7 +266,7 @@ impl Source<'_> {
                 continue;
             }
             let place = items.len();
-            items.push(Item::new(lead.join(&inner), on_disk, data, self.keeps));
+            items.push(Item::new(lead.join(&inner), on_disk, data, self));
             if is_folder {
                 self.walk(&path, &inner, lead, layout, items)?;
             }
@@ -287,7 +292,7 @@ impl Source<'_> {
         let on_disk = self.layers.find(path).ok_or_else(|| self.missing(&path.to_string_lossy()))?;
         let data = fs::symlink_metadata(&on_disk).map_err(at(&on_disk))?;
         let is_folder = data.is_dir();
-        items.push(Item::new(PathBuf::new(), on_disk, data, self.keeps));
+        items.push(Item::new(PathBuf::new(), on_disk, data, self));
         let nothing = Ignore::default();
         let layout = Layout { exclude: &nothing, parents: false, into_folder: true };
         if is_folder { self.walk(path, Path::new(""), Path::new(""), &layout, items) } else { Ok(()) }
@@ -310,7 +315,7 @@ fn matcher(part: &OsStr) -> Result<Option<GlobMatcher>, PatternError> {
     Ok(Some(glob.map_err(|error| PatternError::new(text, &error))?.compile_matcher()))
 }
 
-/// Adds to a key what decides how copies of these look: names, kinds, permissions, contents.
+/// Adds to a key what decides how copies of these look: names, kinds, permissions, contents, and times that are theirs.
 pub(super) fn add_to_key(items: &[Item], ids: IdMap, seen: Option<&Seen>, key: &mut Key) -> Result<(), FilesError> {
     let contents = contents(items, seen)?;
     key.number(items.len() as u64);
@@ -327,9 +332,12 @@ pub(super) fn add_to_key(items: &[Item], ids: IdMap, seen: Option<&Seen>, key: &
             "other"
         };
         key.text(word).path(&item.to).number(item.mode.into()).bytes(&content);
+        if item.keeps_time {
+            key.number(item.data.mtime().cast_unsigned());
+        }
         if item.keeps {
             let (user, group) = ids.to_inside(item.data.uid(), item.data.gid());
-            key.number(user.into()).number(group.into()).number(item.data.mtime().cast_unsigned());
+            key.number(user.into()).number(group.into());
             // Files that are one file under several names are so in the copy.
             key.number(*names.entry((item.data.dev(), item.data.ino())).or_insert(number) as u64);
             let attributes =

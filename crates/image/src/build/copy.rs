@@ -210,7 +210,7 @@ impl<'a> Copier<'a> {
                 attributes::copy(&item.real, on_disk, self.ids).map_err(at(on_disk))?;
             }
         }
-        let time = if item.keeps { item.data.modified().map_err(at(on_disk))? } else { self.time };
+        let time = if item.keeps_time { item.data.modified().map_err(at(on_disk))? } else { self.time };
         set_time(on_disk, time).map_err(at(on_disk))
     }
 }
@@ -275,7 +275,7 @@ mod tests {
             make(&place("below"), &below, outside.to_str().unwrap());
             fs::create_dir(place("upper")).unwrap();
             let (sources, layers) = ([place("context")], [place("below")]);
-            let source = Source { layers: Layers(&sources), ignore: None, keeps: false, name: "the context".to_owned() };
+            let source = Source { layers: Layers(&sources), ignore: None, keeps: false, keeps_times: false, name: "the context".to_owned() };
             let nothing = Ignore::default();
             let layout = Layout { exclude: &nothing, parents, into_folder: to.ends_with('/') };
             let mut items = Vec::new();
@@ -320,7 +320,7 @@ mod tests {
             }
             fs::create_dir(place("upper")).unwrap();
             let sources = [from];
-            let source = Source { layers: Layers(&sources), ignore: None, keeps: true, name: "a stage".to_owned() };
+            let source = Source { layers: Layers(&sources), ignore: None, keeps: true, keeps_times: true, name: "a stage".to_owned() };
             let nothing = Ignore::default();
             let layout = Layout { exclude: &nothing, parents: false, into_folder: true };
             let mut items = Vec::new();
@@ -367,7 +367,7 @@ mod tests {
             let ignore = Ignore::read(&rules.join("\n")).unwrap();
             let layers = [context.clone()];
             let name = "the context".to_owned();
-            let source = Source { layers: Layers(&layers), ignore: Some(&ignore), keeps: false, name };
+            let source = Source { layers: Layers(&layers), ignore: Some(&ignore), keeps: false, keeps_times: false, name };
             let whole = named(&source, &context, ".").unwrap_or_default();
             for (path, link) in &things {
                 let is_plain_file = link.is_none()

@@ -8,7 +8,7 @@
 //! What an instruction makes is a function of what it reads and of nothing else: the layers below it, its
 //! words, the contents of its files. That is its key, under which the store remembers the layer; a layer
 //! from the store has the bytes that building it anew would give. Times therefore are not those of the
-//! commit: see [`MOMENT`].
+//! commit: a file of the context has that of its own last change, and for what is made see [`MOMENT`].
 
 mod alone;
 mod archives;
@@ -63,6 +63,9 @@ pub struct BuildInput {
     pub context: PathBuf,
     /// What of it is not seen.
     pub ignore: Ignore,
+    /// Whether the times of its files tell when each was changed last, which is then a part of what is copied; else they
+    /// mean nothing, and copies are of [`MOMENT`].
+    pub own_times: bool,
     /// A file that remembers from build to build what is in the context's files, where the context is the same folder
     /// each time.
     pub seen: Option<PathBuf>,
@@ -99,6 +102,7 @@ impl BuildInput {
             target: None,
             context: context.to_owned(),
             ignore: Ignore::default(),
+            own_times: false,
             seen: None,
             args: BTreeMap::new(),
             annotations: BTreeMap::new(),

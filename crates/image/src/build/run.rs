@@ -17,7 +17,7 @@ use super::stage::StageBuild;
 use super::{BuildError, EPOCH};
 use crate::digest_of;
 use crate::garbage::note_cache;
-use crate::layer::{Contents, Times};
+use crate::layer::{Contents, Of, Times};
 use crate::oci::Platform;
 use crate::recipe::{Command, Instruction, Mount, MountKind, Run, RunNetwork};
 use crate::rootfs::Layers;
@@ -168,7 +168,7 @@ impl StageBuild<'_> {
         };
         // What lay in a cache has the time of an earlier build.
         let has_cache = run.mounts.iter().any(|mount| matches!(mount.kind, MountKind::Cache));
-        let times = Times { without_fractions: has_cache, ..Times::from_now(self.state.moment) };
+        let times = Times::from_now(self.state.moment, if has_cache { Of::AllAndFractions } else { Of::All });
         let exit = self.wait_for(at, &spec, run.network)?;
         let failed = |words: String, help: Option<String>| Err(BuildError::from(self.fault(at, words, help)));
         match exit {

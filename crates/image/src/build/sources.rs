@@ -15,7 +15,7 @@ use super::key::Key;
 use super::owner::{self, Mode};
 use super::stage::{Build, StageBuild};
 use super::{BuildError, archives};
-use crate::layer::{Contents, Times};
+use crate::layer::{Contents, Of, Times};
 use crate::recipe::{Copy, CopyWord, Ignore, Instruction, expand_text, is_plain_name};
 use crate::rootfs::Layers;
 use crate::store::io_error;
@@ -35,7 +35,8 @@ impl Origin {
 
 /// The context, as recipes see it.
 pub(super) fn context_source<'b>(build: &'b Build<'_>, context: &'b [PathBuf]) -> Source<'b> {
-    Source { layers: Layers(context), ignore: Some(&build.input.ignore), keeps: false, name: "the context".to_owned() }
+    let (ignore, keeps_times) = (Some(&build.input.ignore), build.input.own_times);
+    Source { layers: Layers(context), ignore, keeps: false, keeps_times, name: "the context".to_owned() }
 }
 
 impl StageBuild<'_> {
@@ -62,7 +63,13 @@ impl StageBuild<'_> {
     pub(super) fn source<'o>(&'o self, origin: &'o Origin) -> Source<'o> {
         match &origin.name {
             None => context_source(self.build, &origin.layers),
-            Some(name) => Source { layers: Layers(&origin.layers), ignore: None, keeps: true, name: name.clone() },
+            Some(name) => Source {
+                layers: Layers(&origin.layers),
+                ignore: None,
+                keeps: true,
+                keeps_times: true,
+                name: name.clone(),
+            },
         }
     }
 
@@ -111,7 +118,7 @@ impl StageBuild<'_> {
                 false => Ok(()),
             });
             copied.map_err(|error| stage.files_fault(at, error))?;
-            Ok(Some(Contents { times: Times::from_now(stage.state.moment), without: copier.without() }))
+            Ok(Some(Contents { times: Times::from_now(stage.state.moment, Of::Folders), without: copier.without() }))
         })
     }
 
@@ -188,7 +195,8 @@ impl StageBuild<'_> {
         items: &mut Vec<Item>,
     ) -> Result<usize, BuildError> {
         let layers = [folder.to_owned()];
-        let source = Source { layers: Layers(&layers), ignore: None, keeps, name: "what was fetched".to_owned() };
+        let name_of_source = "what was fetched".to_owned();
+        let source = Source { layers: Layers(&layers), ignore: None, keeps, keeps_times: keeps, name: name_of_source };
         let layout = Layout { parents: false, ..*layout };
         source.find(name, &layout, items).map_err(|error| self.files_fault(at, error))
     }

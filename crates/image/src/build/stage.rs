@@ -17,7 +17,7 @@ use super::sources::context_source;
 use super::state::State;
 use super::{BuildError, BuildInput, EPOCH, Outside};
 use crate::Store;
-use crate::layer::{self, Contents, Times};
+use crate::layer::{self, Contents, Of, Times};
 use crate::oci::{Descriptor, HealthConfig, History, Platform};
 use crate::recipe::{Action, Command, Healthcheck, Instruction, Recipe, Stage, expand};
 use crate::rootfs::Layers;
@@ -315,7 +315,7 @@ impl<'b> StageBuild<'b> {
             }
             let copier = Copier::new(Layers(&below), upper, stage.build.store.ids(), stage.state.moment);
             copier.owned(owner, None).folder(Path::new(&folder)).map_err(|error| stage.files_fault(at, error))?;
-            Ok(Some(Contents::whole(Times::from_now(stage.state.moment))))
+            Ok(Some(Contents::whole(Times::from_now(stage.state.moment, Of::Folders))))
         })
     }
 

@@ -20,8 +20,8 @@ use pondrix_core::image::Digest;
 use crate::hash::Sha256;
 
 pub use compress::Compression;
-pub use pack::{Contents, Packed, Times, pack};
-pub use unpack::{UnpackError, unpack, unpack_files};
+pub use pack::{Contents, Of, Packed, Times, pack};
+pub use unpack::{UnpackError, set_time, unpack, unpack_files};
 
 /// The permissions of a folder that nobody said anything of.
 pub(crate) const FOLDER_MODE: u32 = 0o755;

@@ -38,22 +38,38 @@ pub struct Times {
     pub since: SystemTime,
     /// What they become, in seconds since 1970.
     pub moment: u64,
-    /// Whether a time with a fraction of a second is of a machine too, whenever that was: archives and packages give
-    /// whole seconds, clocks do not.
-    pub without_fractions: bool,
+    /// Of which files that is to be believed.
+    pub of: Of,
+}
+
+/// Which files may have a time that is of this machine.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Of {
+    /// All.
+    All,
+    /// All, and a time with a fraction of a second is of a machine whenever that was: archives and packages give whole
+    /// seconds, clocks do not.
+    AllAndFractions,
+    /// Folders alone: every file was given its time, which may be a moment ago.
+    Folders,
 }
 
 impl Times {
     /// The times of files that are made from now on.
     #[must_use]
-    pub fn from_now(moment: u64) -> Self {
+    pub fn from_now(moment: u64, of: Of) -> Self {
         // A file's time may come from a clock that is behind by some milliseconds.
-        Self { since: SystemTime::now() - Duration::from_secs(1), moment, without_fractions: false }
+        Self { since: SystemTime::now() - Duration::from_secs(1), moment, of }
     }
 
     /// The time of a file, in seconds since 1970, and whether it is another one than it has now.
     fn of(&self, data: &Metadata) -> io::Result<(u64, bool)> {
-        let is_of_machine = data.modified()? > self.since || (self.without_fractions && data.mtime_nsec() != 0);
+        let is_new = data.modified()? > self.since;
+        let is_of_machine = match self.of {
+            Of::All => is_new,
+            Of::AllAndFractions => is_new || data.mtime_nsec() != 0,
+            Of::Folders => is_new && data.is_dir(),
+        };
         Ok(if is_of_machine { (self.moment, true) } else { (u64::try_from(data.mtime()).unwrap_or(0), false) })
     }
 }

@@ -366,7 +366,10 @@ fn link_target(entry: &tar::Entry<'_, impl Read>) -> io::Result<OsString> {
 }
 
 /// Sets a file's times, of a link itself and not of what it points at.
-pub(crate) fn set_time(path: &Path, time: SystemTime) -> io::Result<()> {
+///
+/// # Errors
+/// What the system says.
+pub fn set_time(path: &Path, time: SystemTime) -> io::Result<()> {
     Ok(rustix::fs::utimensat(CWD, path, &times_of(time), AtFlags::SYMLINK_NOFOLLOW)?)
 }
 

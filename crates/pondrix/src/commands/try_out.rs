@@ -1,7 +1,9 @@
 //! `pondrix try`
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use std::time::SystemTime;
 
 use clap::Args;
 use pondrix_api::TryRequest;
@@ -51,8 +53,8 @@ impl Try {
             inputs: self.inputs.values(),
         };
         let archive = tempfile::NamedTempFile::new()?;
-        let (files, limit) = (git::files()?, self.limit);
-        let (count, bytes) = pack(&root, &files, archive.path(), limit)?;
+        let (files, unchanged, limit) = (git::files()?, git::unchanged()?, self.limit);
+        let (count, bytes) = pack(&root, &files, &unchanged, archive.path(), limit)?;
         if !global.json {
             eprintln!("Trying {count} files ({}) of {}", Size::from_bytes(bytes.max(1)), root.display());
         }
@@ -70,11 +72,18 @@ impl Try {
     }
 }
 
-/// Packs files. Answers how many there are, and how many bytes.
-fn pack(root: &Path, files: &[PathBuf], into: &Path, limit: Size) -> Result<(usize, u64), Failure> {
+/// Packs files, of this moment: to what was built before, they are new. Those that are not changed have no time, and
+/// get that of their last commit. Answers how many there are, and how many bytes.
+fn pack(
+    root: &Path,
+    files: &[PathBuf],
+    unchanged: &HashSet<PathBuf>,
+    into: &Path,
+    limit: Size,
+) -> Result<(usize, u64), Failure> {
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |now| now.as_secs());
     let encoder = zstd::Encoder::new(std::fs::File::create(into)?, 3)?;
     let mut archive = tar::Builder::new(encoder);
-    archive.follow_symlinks(false);
     let (mut count, mut bytes) = (0, 0);
     for file in files {
         let path = root.join(file);
@@ -85,7 +94,14 @@ fn pack(root: &Path, files: &[PathBuf], into: &Path, limit: Size) -> Result<(usi
             let message = format!("these files are more than {limit}: {} is over it", file.display());
             return Err(Failure::usage(message).advise("have git ignore what is not needed, or say --limit SIZE"));
         }
-        archive.append_path_with_name(&path, file)?;
+        let mut header = tar::Header::new_gnu();
+        header.set_metadata(&data);
+        header.set_mtime(if unchanged.contains(file) { 0 } else { now });
+        if data.is_symlink() {
+            archive.append_link(&mut header, file, std::fs::read_link(&path)?)?;
+        } else if data.is_file() {
+            archive.append_data(&mut header, file, std::fs::File::open(&path)?)?;
+        }
         count += 1;
     }
     archive.into_inner()?.finish()?;

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::Path;
+use std::time::SystemTime;
 
 use pondrix_image::{Manifest, layer};
 use pondrix_standin::garden::{REGISTRY, Repository};
@@ -42,12 +43,17 @@ fn checked_out(folder: &Path) -> Tree {
 
 /// The files of the only layer of an image.
 fn built(world: &World, tag: &str) -> Tree {
+    built_at(world, tag).into_iter().map(|(path, (what, _))| (path, what)).collect()
+}
+
+/// The same, with the time of each, in seconds since 1970.
+fn built_at(world: &World, tag: &str) -> BTreeMap<String, (String, u64)> {
     let blob = |hex: &str| world.folder.path().join("registry/blobs").join(hex);
     let digest = world.registry.tags("garden/labels")[tag].clone();
     let manifest: Manifest = serde_json::from_slice(&fs::read(blob(digest.hex())).unwrap()).unwrap();
     let [layer] = &manifest.layers[..] else { panic!("{:?}", manifest.layers) };
     let plain = layer::decompressed(fs::File::open(blob(layer.digest.hex())).unwrap()).unwrap();
-    let mut tree = Tree::new();
+    let mut tree = BTreeMap::new();
     for entry in tar::Archive::new(plain).entries().unwrap() {
         let mut entry = entry.unwrap();
         let name = entry.path().unwrap().to_str().unwrap().trim_end_matches('/').to_owned();
@@ -62,9 +68,21 @@ fn built(world: &World, tag: &str) -> Tree {
             std::io::Read::read_to_string(&mut entry, &mut text).unwrap();
             format!("{program} {text}")
         };
-        tree.insert(name, what);
+        tree.insert(name, (what, entry.header().mtime().unwrap()));
     }
     tree
+}
+
+/// This moment, in seconds since 1970.
+fn now() -> u64 {
+    SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs()
+}
+
+/// When a file was changed last, on the way back by first parents.
+fn changed_at(repository: &Repository, path: &str) -> u64 {
+    let path = format!(":(literal){path}");
+    let log = ["log", "-1", "--no-patch", "--first-parent", "--format=%ct", "HEAD", "--", &path];
+    repository.git(&log).unwrap().parse().unwrap()
 }
 
 /// Makes a commit of what stands in the checkout, has it built, and compares. Answers the job's log.
@@ -73,6 +91,9 @@ async fn compared(world: &World, repository: &Repository, what: &str) -> String 
     let run = world.run_of("plant-labels", &commit).await;
     world.passes(&run).await;
     assert_eq!(built(world, &commit[..12]), checked_out(repository.folder()), "{what}");
+    for (path, (kind, time)) in built_at(world, &commit[..12]).iter().filter(|(_, (kind, _))| kind != "folder") {
+        assert_eq!(*time, changed_at(repository, path), "{what}: {path}, a {kind}");
+    }
     world.log(&run, "package/labels").await
 }
 
@@ -80,6 +101,8 @@ async fn compared(world: &World, repository: &Repository, what: &str) -> String 
 async fn a_runner_that_has_a_commits_files_fetches_what_changed_and_builds_from_the_same_files_as_a_checkout_has() {
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
+    // Some of the commits are of a clock that is ahead.
+    repository.set_clock(now() - 700);
     repository.write("image.recipe", "FROM scratch\nCOPY . /\n").unwrap();
     repository.write("pondrix.kdl", &images(&[("labels", "")])).unwrap();
     let folder = repository.folder().to_owned();
@@ -130,6 +153,20 @@ async fn a_runner_that_has_a_commits_files_fetches_what_changed_and_builds_from_
     let log = compared(&world, &repository, "What is not here cannot be removed").await;
     assert!(!log.contains("are kept here"), "{log}");
 
+    // A branch changed a file and changed it back: the merge changed nothing, and the file is as old as it was. Another
+    // one changed a file, which the merge did for those who come this way.
+    let before = repository.git(&["rev-parse", "HEAD"]).unwrap();
+    for (branch, texts) in [("back", vec!["side", "other name"]), ("kept", vec!["side"])] {
+        repository.git(&["checkout", "--quiet", "-b", branch, &before]).unwrap();
+        for text in texts {
+            write("[ab]", text);
+            repository.git(&["commit", "--quiet", "--all", "--message", "On a branch"]).unwrap();
+        }
+        repository.git(&["checkout", "--quiet", "main"]).unwrap();
+        repository.git(&["merge", "--quiet", "--no-ff", "--no-edit", "-X", "theirs", branch]).unwrap();
+        compared(&world, &repository, &format!("Merged {branch}")).await;
+    }
+
     repository.git(&["commit", "--quiet", "--allow-empty", "--message", "Nothing"]).unwrap();
     let log = compared(&world, &repository, "Nothing at all").await;
     assert!(log.contains("are kept here: 0 changed since, 0 removed"), "{log}");
@@ -169,8 +206,11 @@ async fn files_that_are_only_tried_do_not_get_among_those_of_commits() {
     repository.write("image.recipe", "FROM scratch\nCOPY . /\n").unwrap();
     repository.write("pondrix.kdl", &images(&[("labels", "")])).unwrap();
     repository.write("beds/lily", "lily").unwrap();
+    repository.write("beds/moss", "moss").unwrap();
+    repository.set_clock(now() - 5000);
     compared(&world, &repository, "Committed").await;
     repository.write("beds/lily", "not committed").unwrap();
+    let before = now();
     repository.write("new", "not committed").unwrap();
     let mut command = std::process::Command::new(crate::support::PONDRIX);
     command.arg("try").current_dir(repository.folder());
@@ -180,6 +220,11 @@ async fn files_that_are_only_tried_do_not_get_among_those_of_commits() {
     let tags = world.registry.tags("garden/labels");
     let tag = tags.keys().find(|tag| tag.starts_with("try-2-")).expect("it was pushed");
     assert_eq!(built(&world, tag), checked_out(repository.folder()), "what stands in the folder is tried");
+    let times: BTreeMap<_, _> = built_at(&world, tag).into_iter().map(|(path, (_, time))| (path, time)).collect();
+    for changed in ["beds/lily", "new"] {
+        assert!((before..=now()).contains(&times[changed]), "{changed} is newer than all that was built before");
+    }
+    assert_eq!(times["beds/moss"], changed_at(&repository, "beds/moss"), "and what is not changed is as old as it is");
     repository.git(&["checkout", "--quiet", "beds/lily"]).unwrap();
     repository.remove("new").unwrap();
     repository.write("beds/fern", "fern").unwrap();

@@ -236,6 +236,7 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobErro
             target: work.target.clone(),
             context: context.clone(),
             ignore: ignore.clone(),
+            own_times: true,
             seen: source.claim.as_ref().map(Claim::seen),
             args: work.args.clone(),
             annotations: work.annotations.clone(),

@@ -27,6 +27,15 @@ fn is_whole(archive: &std::fs::File) -> std::io::Result<()> {
     if end == [0; 1024] { Ok(()) } else { Err(std::io::Error::other("what came of them ends too early")) }
 }
 
+/// Which times files have.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Times {
+    /// Each that of its own last change.
+    Own,
+    /// All that of the commit.
+    OfCommit,
+}
+
 /// The files that an image is built from.
 pub(crate) struct Source {
     pub(crate) files: PathBuf,
@@ -35,21 +44,27 @@ pub(crate) struct Source {
 }
 
 impl JobExecutor {
-    /// The commit's files in a folder of the job's own that root inside the sandbox owns.
+    /// The commit's files in a folder of the job's own that root inside the sandbox owns, all of the commit's time: what
+    /// a cache brings along was made before.
     pub(crate) fn fetch_source(&self) -> Result<PathBuf, JobError> {
+        self.fetch(Times::OfCommit)
+    }
+
+    fn fetch(&self, times: Times) -> Result<PathBuf, JobError> {
         let folder = self.scratch.path().join("source");
-        self.fetch_into(&folder, None)?;
+        self.fetch_into(&folder, times, None)?;
         Ok(folder)
     }
 
-    /// The commit's files in a folder that is only read: the one that the runner keeps, where it is free.
+    /// The commit's files, each of the time of its own last change, in a folder that is only read: the one that the
+    /// runner keeps, where it is free.
     pub(crate) fn keep_source(&self) -> Result<Source, JobError> {
         let facts = &self.assignment.facts;
         let claim = self.folder.sources.claim(&facts.id.project, &facts.commit);
         let kept = claim.map(|claim| self.bring_up_to_date(claim)).transpose()?.flatten();
         Ok(match kept {
             Some(claim) => Source { files: claim.files(), claim: Some(claim) },
-            None => Source { files: self.fetch_source()?, claim: None },
+            None => Source { files: self.fetch(Times::Own)?, claim: None },
         })
     }
 
@@ -75,7 +90,7 @@ impl JobExecutor {
                     warn!(%error, "the kept files of a project are fetched anew");
                 }
                 claim.clear().doing(doing)?;
-                self.fetch_into(&claim.files(), None)?;
+                self.fetch_into(&claim.files(), Times::Own, None)?;
             }
         }
         claim.finish().doing(doing)?;
@@ -89,8 +104,9 @@ impl JobExecutor {
     fn change(&self, claim: &Claim, since: &str, difference: &SourceDifference) -> Result<(), JobError> {
         difference.removed.iter().try_for_each(|path| claim.remove(path))?;
         if difference.changed > 0 {
-            self.fetch_into(&claim.files(), Some(since))?;
+            self.fetch_into(&claim.files(), Times::Own, Some(since))?;
         }
+        difference.retimed.iter().try_for_each(|(path, time)| claim.retime(path, *time))?;
         let (changed, removed) = (difference.changed, difference.removed.len());
         self.log
             .say(&format!("the files of commit {since:.12} are kept here: {changed} changed since, {removed} removed"));
@@ -98,10 +114,11 @@ impl JobExecutor {
     }
 
     /// Fetches the commit's files, or those that changed since another, into a folder.
-    fn fetch_into(&self, folder: &Path, since: Option<&str>) -> Result<(), JobError> {
+    fn fetch_into(&self, folder: &Path, times: Times, since: Option<&str>) -> Result<(), JobError> {
         let facts = &self.assignment.facts;
         // Files that are tried are no commit's.
-        let name = (since.is_none() && !facts.is_try).then(|| format!("{} {}", facts.id.project, facts.commit));
+        let name =
+            (since.is_none() && !facts.is_try).then(|| format!("{} {} {times:?}", facts.id.project, facts.commit));
         let doing = || "could not fetch the commit's files".to_owned();
         if let Some(kept) = name.as_ref().and_then(|name| self.folder.archives.get(name)) {
             return layer::unpack_files(&kept[..], folder, self.launcher.ids()).doing(doing);
@@ -109,7 +126,7 @@ impl JobExecutor {
         let archive = self.scratch.path().join("source.tar");
         let fetched = self.ask(async |client, assignment| match since {
             Some(since) => client.source_since(assignment, since, &archive).await,
-            None => client.source(assignment, &archive).await,
+            None => client.source(assignment, times == Times::Own, &archive).await,
         });
         fetched.doing(doing)?;
         let unpacked = std::fs::File::open(&archive).map_err(UnpackError::from).and_then(|file| {

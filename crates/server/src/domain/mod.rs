@@ -36,6 +36,7 @@ use std::time::Duration;
 
 use axum::body::Bytes;
 use pondrix_api::RunSummary;
+use pondrix_core::file_times::FileTimes;
 use pondrix_core::image::Registries;
 use pondrix_core::run::{Event, Refused};
 use pondrix_core::{Recent, RunId, Time};
@@ -69,6 +70,9 @@ use crate::tries::Tries;
 /// How many changes a slow follower may be behind before it has to look anew.
 const CHANGES_KEPT: usize = 1024;
 
+/// Of how many commits the times of all files are kept in memory: of those whose images are being built.
+const FILE_TIMES_KEPT: usize = 4;
+
 /// How long is waited before what could not be stored is stored: at first, and at the most.
 const STORE_PAUSE: Duration = Duration::from_millis(100);
 const LONGEST_STORE_PAUSE: Duration = Duration::from_secs(5);
@@ -99,6 +103,10 @@ pub(crate) struct Engine {
     live: Mutex<BTreeMap<RunId, Arc<LiveRun>>>,
     /// Held while a project's copy of its repository is brought up to date: git does not wait for itself.
     fetching: Mutex<HashMap<i64, Arc<tokio::sync::Mutex<()>>>>,
+    /// The same while the times of its files are found.
+    finding_times: Mutex<HashMap<i64, Arc<tokio::sync::Mutex<()>>>>,
+    /// When the files of commits were changed last, of those that were asked for lately.
+    file_times: Recent<Arc<FileTimes>>,
     /// Held for writing while a run is stored and becomes live, so that nobody finds it in between and
     /// follows a copy of it that nothing ever happens to.
     admission: RwLock<()>,
@@ -179,6 +187,8 @@ impl Engine {
             data,
             live: Mutex::default(),
             fetching: Mutex::default(),
+            finding_times: Mutex::default(),
+            file_times: Recent::new(FILE_TIMES_KEPT),
             admission: RwLock::new(()),
             upkeep: Arc::new(RwLock::new(())),
             removing: tokio::sync::Mutex::default(),

@@ -125,6 +125,7 @@ impl Engine {
             return Err(EngineError::Conflict(words));
         }
         locked(&self.fetching).remove(&id);
+        locked(&self.finding_times).remove(&id);
         self.store.write(move |c| store::remove_project(c, id, &folders)).await?;
         info!(project = name, runs, "a project is removed");
         Ok(runs)

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use pondrix_api::{PlanView, RunSummary};
+use pondrix_core::file_times::FileTimes;
 use pondrix_core::pipeline::{self, JobKind, Pipeline, StartKind, StartRule, Templates};
 use pondrix_core::plan::{self, Plan, Start};
 use pondrix_core::run::Event;
@@ -18,6 +19,7 @@ use super::templates::Found;
 use super::{Engine, LiveRun, locked};
 use crate::ports::git::{CommitFacts, GitError, Refs, Repository, copy_path};
 use crate::store::{self, DueSchedule, NewRun, Project, StoreError};
+use crate::tries::TryError;
 
 /// What is to be looked at.
 #[derive(Clone, Debug)]
@@ -184,6 +186,23 @@ impl Engine {
         self.repositories.open(&project.repository, copy_path(&self.data, project.name.as_str()))
     }
 
+    /// Gives files that are not committed the times that they have in their commit, where they are as they are there.
+    pub(crate) async fn retime(
+        &self,
+        project: &Project,
+        files: &str,
+        commit: &str,
+        of_commit: Time,
+    ) -> Result<(), TryError> {
+        let repository = self.repository(project);
+        // One that was not pushed, this server does not know.
+        let times = match repository.commit(commit).await {
+            Some(commit) => self.file_times(project.id, &*repository, &commit).await.ok(),
+            None => None,
+        };
+        self.tries.retime(files, times, u64::try_from(of_commit.millis() / 1000).unwrap_or(0)).await
+    }
+
     /// Runs files that are not committed. Rollouts to environments that take no such runs are left out.
     pub(crate) async fn try_out(
         self: &Arc<Self>,
@@ -230,6 +249,25 @@ impl Engine {
         let turn = Arc::clone(locked(&self.fetching).entry(project.id).or_default());
         let _only_one = turn.lock().await;
         self.repository(project).fetch().await
+    }
+
+    /// When each file of a commit was changed last.
+    pub(crate) async fn file_times(
+        &self,
+        project: i64,
+        repository: &dyn Repository,
+        commit: &str,
+    ) -> Result<Arc<FileTimes>, GitError> {
+        // Who asks at the same time waits for the answer to the first.
+        let turn = Arc::clone(locked(&self.finding_times).entry(project).or_default());
+        let _only_one = turn.lock().await;
+        let name = format!("{project} {commit}");
+        if let Some(known) = self.file_times.get(&name) {
+            return Ok(known);
+        }
+        let times = Arc::new(repository.file_times(commit).await?);
+        self.file_times.keep(name, Arc::clone(&times));
+        Ok(times)
     }
 
     /// Looks at a commit, which the copy of the repository has, and makes a run of it when its pipeline

@@ -1,5 +1,6 @@
 //! What runners ask for. Not part of the document for people and programs.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -14,6 +15,7 @@ use futures_util::StreamExt;
 use pondrix_api::{
     Beat, Hello, LogLength, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TakeRequest, TimedReport,
 };
+use pondrix_core::file_times::FileTimes;
 use pondrix_core::{ProjectName, RunId};
 use serde::Deserialize;
 use tokio_util::io::ReaderStream;
@@ -23,12 +25,14 @@ use super::error::ApiError;
 use super::{App, Shared};
 use crate::archives::{self, Read};
 use crate::domain::{EngineError, LiveRun, TakeError};
-use crate::ports::git::{Archive, Repository};
+use crate::ports::git::{Archive, Difference, Repository};
 use crate::scheduler::Lease;
 
 /// How long a question for work, or for orders, waits for an answer.
 const TAKE_PATIENCE: Duration = Duration::from_secs(20);
 const BEAT_PATIENCE: Duration = Duration::from_secs(5);
+/// How much of an archive is sent at once.
+const PIECE: usize = 64 * 1024;
 
 pub(super) fn routes() -> Router<Arc<App>> {
     Router::new()
@@ -81,10 +85,14 @@ async fn take(State(app): Shared, _runner: Runner, Json(request): Json<TakeReque
     })
 }
 
-/// The commit whose files a runner has.
+/// Which files a runner wants.
 #[derive(Debug, Deserialize)]
-struct Since {
+struct Wanted {
+    /// The commit whose files it has.
     since: Option<String>,
+    /// Whether each shall have the time of its own last change; else they all have the commit's.
+    #[serde(default)]
+    own_times: bool,
 }
 
 /// The number and the repository of a run's project.
@@ -98,7 +106,7 @@ async fn source_changes(
     State(app): Shared,
     _runner: Runner,
     Path(lease): Path<String>,
-    Query(Since { since }): Query<Since>,
+    Query(Wanted { since, own_times }): Query<Wanted>,
 ) -> Result<Json<SourceChanges>, ApiError> {
     let (live, _) = leased(&app, &lease).await?;
     // What is tried is no commit's, and of no use to any other run.
@@ -106,33 +114,49 @@ async fn source_changes(
         return Ok(Json(SourceChanges { commit: None, difference: None }));
     }
     let commit = live.row.facts.commit.clone();
-    let (_, repository) = repository_of(&app, &live).await?;
+    let (project, repository) = repository_of(&app, &live).await?;
     let difference = match since {
         Some(since) if since == commit => Some(SourceDifference::default()),
-        Some(since) => repository
-            .difference(&since, &commit)
-            .await
-            .map(|found| SourceDifference { changed: found.changed.len() as u64, removed: found.removed }),
+        Some(since) => match repository.difference(&since, &commit).await {
+            Some(found) if own_times => {
+                let before = app.engine.file_times(project, &*repository, &since).await.map_err(ApiError::internal)?;
+                let now = app.engine.file_times(project, &*repository, &commit).await.map_err(ApiError::internal)?;
+                retimed(&before, &now, &found).map(|retimed| described(found, retimed))
+            }
+            found => found.map(|found| described(found, Vec::new())),
+        },
         None => None,
     };
     Ok(Json(SourceChanges { commit: Some(commit), difference }))
+}
+
+fn described(found: Difference, retimed: Vec<(String, u64)>) -> SourceDifference {
+    SourceDifference { changed: found.changed.len() as u64, removed: found.removed, retimed }
+}
+
+/// The files that two commits have alike, but for their times, with those of the later; nothing where one has a name
+/// that is not text.
+fn retimed(before: &FileTimes, now: &FileTimes, difference: &Difference) -> Option<Vec<(String, u64)>> {
+    let changed: BTreeSet<&[u8]> = difference.changed.iter().map(String::as_bytes).collect();
+    let other = now.iter().filter(|(path, time)| !changed.contains(path) && before.get(path) != Some(*time));
+    other.map(|(path, time)| Some((std::str::from_utf8(path).ok()?.to_owned(), time))).collect()
 }
 
 async fn source(
     State(app): Shared,
     _runner: Runner,
     Path(lease): Path<String>,
-    Query(Since { since }): Query<Since>,
+    Query(Wanted { since, own_times }): Query<Wanted>,
 ) -> Result<Response, ApiError> {
     let (live, _) = leased(&app, &lease).await?;
     if let Some(files) = &live.row.files {
         let file = app.engine.tries.open(files).await.map_err(ApiError::internal)?;
-        let stream = ReaderStream::with_capacity(file, 64 * 1024);
+        let stream = ReaderStream::with_capacity(file, PIECE);
         return Ok(([(CONTENT_TYPE, "application/zstd")], Body::from_stream(stream)).into_response());
     }
     let (project, repository) = repository_of(&app, &live).await?;
     let commit = &live.row.facts.commit;
-    let mut key = format!("{project} {commit}");
+    let mut key = format!("{project} {commit} {own_times}");
     let mut files = Vec::new();
     if let Some(since) = since {
         let difference = repository.difference(&since, commit).await.filter(|found| !found.changed.is_empty());
@@ -143,7 +167,15 @@ async fn source(
     if let Some(bytes) = app.engine.archives.get(&key) {
         return answer(Body::from(bytes));
     }
-    let Archive { mut bytes, ended } = repository.archive(commit, &files).map_err(ApiError::internal)?;
+    let times = match own_times {
+        true => Some(app.engine.file_times(project, &*repository, commit).await.map_err(ApiError::internal)?),
+        false => None,
+    };
+    let Archive { bytes, ended } = repository.archive(commit, &files).map_err(ApiError::internal)?;
+    let mut bytes = match times {
+        Some(times) => archives::retimed(bytes, times),
+        None => bytes,
+    };
     match archives::read(&mut bytes).await.map_err(ApiError::internal)? {
         Read::Whole(whole) => {
             if !ended.await {
@@ -153,7 +185,7 @@ async fn source(
             answer(Body::from(whole))
         }
         Read::Beginning(beginning) => {
-            let rest = ReaderStream::with_capacity(bytes, 64 * 1024);
+            let rest = ReaderStream::with_capacity(bytes, PIECE);
             // Git lives as long as anybody reads what it gives.
             let end = futures_util::stream::once(async move {
                 ended.await;

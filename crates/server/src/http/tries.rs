@@ -55,6 +55,10 @@ pub(super) async fn try_files(
     let files = app.engine.tries.keep(body.into_data_stream(), limit).await?;
     let wanted = Wanted { inputs: about.inputs, ..Wanted::branch(StartKind::Try, &about.branch, &about.commit) };
     let commit = CommitFacts { time: about.commit_time, author: about.author, title: about.title };
+    if let Err(error) = app.engine.retime(&project, &files, &about.commit, about.commit_time).await {
+        app.engine.tries.remove(&files);
+        return Err(error.into());
+    }
     let came = app.engine.try_out(&project, wanted, Tried { files: files.clone(), commit }).await?;
     if !matches!(came, TryOutcome::Run(_)) {
         app.engine.tries.remove(&files);

@@ -9,6 +9,7 @@ use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
 use pondrix_api::EnvironmentView;
 use pondrix_core::Time;
+use pondrix_core::file_times::FileTimes;
 use pondrix_core::image::{Digest, Reference, Registries, Repository as ImageRepository, Tag};
 use pondrix_image::registry::RegistryError;
 use serde_json::{Value, json};
@@ -120,6 +121,10 @@ impl Repository for ScriptedRepository {
         });
         async move { facts.and_then(|found| found.ok_or_else(|| GitError::Failed(format!("{commit} is no commit")))) }
             .boxed()
+    }
+
+    fn file_times<'a>(&'a self, _: &'a str) -> BoxFuture<'a, Result<FileTimes, GitError>> {
+        async { Ok(FileTimes::default()) }.boxed()
     }
 
     fn archive(&self, _: &str, _: &[String]) -> Result<Archive, GitError> {

@@ -4,6 +4,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::samples::SampleFile;
 use anyhow::{Context, anyhow};
@@ -16,6 +17,8 @@ pub struct Repository {
     /// The bare one, which the server watches.
     pub bare: PathBuf,
     checkout: PathBuf,
+    /// When the next commit is made, in seconds since 1970; now where nothing is said.
+    clock: AtomicU64,
 }
 
 fn told<T>(result: std::io::Result<T>, doing: &str) -> anyhow::Result<T> {
@@ -24,7 +27,16 @@ fn told<T>(result: std::io::Result<T>, doing: &str) -> anyhow::Result<T> {
 
 /// Runs git in a folder, as one of the garden's developers, whatever this machine's git is set to.
 fn git(folder: &Path, arguments: &[&str]) -> anyhow::Result<String> {
-    let output = Command::new("git")
+    git_at(folder, 0, arguments)
+}
+
+/// The same at a moment, in seconds since 1970; now for 0.
+fn git_at(folder: &Path, moment: u64, arguments: &[&str]) -> anyhow::Result<String> {
+    let mut git = Command::new("git");
+    if moment > 0 {
+        git.env("GIT_COMMITTER_DATE", format!("@{moment} +0000"));
+    }
+    let output = git
         .current_dir(folder)
         .args(["-c", "init.defaultBranch=main", "-c", "commit.gpgSign=false", "-c", "core.hooksPath="])
         .args(arguments)
@@ -56,7 +68,7 @@ impl Repository {
         git(&bare, &["init", "--quiet", "--bare"])?;
         git(&checkout, &["init", "--quiet"])?;
         git(&checkout, &["remote", "add", "origin", &bare.display().to_string()])?;
-        let repository = Self { name, bare, checkout };
+        let repository = Self { name, bare, checkout, clock: AtomicU64::new(0) };
         for (path, text) in files {
             repository.write(path, text)?;
             if path.ends_with(".sh") {
@@ -91,7 +103,7 @@ impl Repository {
     /// In words.
     pub fn push_to(&self, branch: &str, message: &str) -> anyhow::Result<String> {
         git(&self.checkout, &["add", "--all"])?;
-        git(&self.checkout, &["commit", "--quiet", "--allow-empty", "--message", message])?;
+        self.git(&["commit", "--quiet", "--allow-empty", "--message", message])?;
         git(&self.checkout, &["push", "--quiet", "origin", &format!("HEAD:refs/heads/{branch}")])?;
         git(&self.checkout, &["rev-parse", "HEAD"])
     }
@@ -101,7 +113,16 @@ impl Repository {
     /// # Errors
     /// In words.
     pub fn git(&self, arguments: &[&str]) -> anyhow::Result<String> {
-        git(&self.checkout, arguments)
+        let moment = self.clock.load(Ordering::Relaxed);
+        if moment > 0 {
+            self.clock.store(moment + 100, Ordering::Relaxed);
+        }
+        git_at(&self.checkout, moment, arguments)
+    }
+
+    /// From now on commits are made at this moment and later, each 100 seconds or more after the one before.
+    pub fn set_clock(&self, moment: u64) {
+        self.clock.store(moment, Ordering::Relaxed);
     }
 
     /// The folder of the checkout.

@@ -53,8 +53,7 @@ fn unpacked(entries: &[(&str, tar::EntryType, u32, &str)]) -> Result<(tempfile::
 
 fn packed(root: &Path) -> (Packed, Vec<u8>) {
     let mut bytes = Vec::new();
-    let times =
-        Times { since: SystemTime::UNIX_EPOCH + Duration::from_secs(MOMENT), moment: MOMENT, without_fractions: false };
+    let times = Times { since: SystemTime::UNIX_EPOCH + Duration::from_secs(MOMENT), moment: MOMENT, of: Of::All };
     let packed = pack(root, &mut bytes, ids(), &Contents::whole(times), Compression::Gzip).unwrap();
     (packed, bytes)
 }
@@ -376,23 +375,25 @@ fn a_time_that_a_clock_made_long_ago_is_one_of_this_machine_and_one_that_an_arch
     let folder = tempfile::tempdir().unwrap();
     let long_ago = SystemTime::UNIX_EPOCH + Duration::from_secs(1_000_000);
     let times = [("clock", long_ago + Duration::from_nanos(7)), ("archive", long_ago)];
-    for (name, time) in times {
+    for (name, _) in times {
         fs::write(folder.path().join(name), name).unwrap();
     }
-    let seconds = |without_fractions| {
+    let seconds = |of| {
         for (name, time) in times {
             fs::File::options().write(true).open(folder.path().join(name)).unwrap().set_modified(time).unwrap();
         }
         let mut bytes = Vec::new();
-        let times = Times { without_fractions, ..Times::from_now(MOMENT) };
+        let times = Times::from_now(MOMENT, of);
         pack(folder.path(), &mut bytes, ids(), &Contents::whole(times), Compression::Gzip).unwrap();
         let mut archive = tar::Archive::new(decompressed(Cursor::new(bytes)).unwrap());
         let seconds = archive.entries().unwrap().map(|entry| entry.unwrap().header().mtime().unwrap());
         let on_disk = |name| fs::metadata(folder.path().join(name)).unwrap().mtime().cast_unsigned();
         (seconds.collect::<Vec<_>>(), [on_disk("archive"), on_disk("clock")])
     };
-    assert_eq!(seconds(false), (vec![1_000_000, 1_000_000], [1_000_000, 1_000_000]));
-    assert_eq!(seconds(true), (vec![1_000_000, MOMENT], [1_000_000, MOMENT]));
+    for of in [Of::All, Of::Folders] {
+        assert_eq!(seconds(of), (vec![1_000_000, 1_000_000], [1_000_000, 1_000_000]));
+    }
+    assert_eq!(seconds(Of::AllAndFractions), (vec![1_000_000, MOMENT], [1_000_000, MOMENT]));
 }
 
 #[test]

@@ -1,7 +1,10 @@
 //! Repositories of others.
 
 mod command;
+mod file_times;
 mod objects;
+#[cfg(test)]
+mod place;
 mod repository;
 
 use std::collections::BTreeMap;
@@ -11,6 +14,7 @@ use std::sync::Arc;
 
 use futures_util::future::BoxFuture;
 use pondrix_core::Time;
+use pondrix_core::file_times::FileTimes;
 use tokio::io::AsyncRead;
 
 use repository::GitRepository;
@@ -84,6 +88,8 @@ pub(crate) trait Repository: fmt::Debug + Send + Sync {
     fn file_names<'a>(&'a self, commit: &'a str) -> BoxFuture<'a, Result<Vec<String>, GitError>>;
     /// What git knows of a commit.
     fn facts<'a>(&'a self, commit: &'a str) -> BoxFuture<'a, Result<CommitFacts, GitError>>;
+    /// When each file of a commit was changed last.
+    fn file_times<'a>(&'a self, commit: &'a str) -> BoxFuture<'a, Result<FileTimes, GitError>>;
     /// A commit's files as a tar archive. Only their owner may write them, as in a checkout: images are made of them.
     /// Where files are named, it is those alone.
     fn archive(&self, commit: &str, files: &[String]) -> Result<Archive, GitError>;

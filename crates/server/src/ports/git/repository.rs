@@ -1,11 +1,12 @@
 //! A repository, through git's own command.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
 use pondrix_core::Time;
+use pondrix_core::file_times::FileTimes;
 use tokio::process::Command;
 
 use super::command::{Running, output, progress};
@@ -16,7 +17,7 @@ use super::{Archive, CommitFacts, Difference, GitError, Refs, Repository};
 /// what stands in them (gitattributes(5), "Creating an archive"). A job gets what a checkout has.
 const ATTRIBUTES: &str = "* -export-ignore -export-subst\n";
 /// How many names of changed files, in bytes, git is given as arguments.
-const MOST_NAMES: usize = 64 * 1024;
+pub(super) const MOST_NAMES: usize = 64 * 1024;
 
 /// A repository at an address, and the server's own copy of it.
 #[derive(Clone, Debug)]
@@ -25,7 +26,7 @@ pub(super) struct GitRepository {
     copy: PathBuf,
 }
 
-fn git() -> Command {
+pub(super) fn git() -> Command {
     let mut git = Command::new("git");
     git.env("GIT_TERMINAL_PROMPT", "0")
         .env("GIT_SSH_COMMAND", "ssh -o BatchMode=yes")
@@ -41,6 +42,11 @@ impl GitRepository {
         Self { address: address.to_owned(), copy }
     }
 
+    /// Where the server's own copy is.
+    pub(super) fn copy(&self) -> &Path {
+        &self.copy
+    }
+
     fn in_copy(&self) -> Command {
         let mut git = git();
         git.arg("--git-dir").arg(&self.copy);
@@ -49,7 +55,7 @@ impl GitRepository {
 
     /// For reading what the copy has. What the machine or its user set for git, such as filters that
     /// change files on their way out, has no say in what a commit consists of.
-    fn reading_copy(&self) -> Command {
+    pub(super) fn reading_copy(&self) -> Command {
         let mut git = self.in_copy();
         git.env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_CONFIG_NOSYSTEM", "1").env("GIT_ATTR_NOSYSTEM", "1");
         git
@@ -168,7 +174,7 @@ impl GitRepository {
     }
 
     /// What git knows of a commit.
-    async fn facts(&self, commit: &str) -> Result<CommitFacts, GitError> {
+    pub(super) async fn facts(&self, commit: &str) -> Result<CommitFacts, GitError> {
         let bytes =
             output(self.reading_copy().args(["show", "--no-patch", "--format=%ct%x00%an%x00%s", commit, "--"])).await?;
         let text = String::from_utf8_lossy(&bytes);
@@ -217,6 +223,10 @@ impl Repository for GitRepository {
 
     fn facts<'a>(&'a self, commit: &'a str) -> BoxFuture<'a, Result<CommitFacts, GitError>> {
         self.facts(commit).boxed()
+    }
+
+    fn file_times<'a>(&'a self, commit: &'a str) -> BoxFuture<'a, Result<FileTimes, GitError>> {
+        self.file_times(commit).boxed()
     }
 
     fn archive(&self, commit: &str, files: &[String]) -> Result<Archive, GitError> {
@@ -269,83 +279,11 @@ fn names(bytes: &[u8]) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use std::fs;
-    use std::io::Read;
     use std::os::unix::fs::{PermissionsExt, symlink};
     use std::path::Path;
 
-    use tokio::io::AsyncReadExt;
-
+    use super::super::place::Place;
     use super::*;
-
-    /// A repository that people push to, a checkout of it, and the server's copy.
-    struct Place {
-        folder: tempfile::TempDir,
-        repository: GitRepository,
-    }
-
-    impl Place {
-        async fn new() -> Self {
-            let folder = tempfile::tempdir().unwrap();
-            let bare = folder.path().join("bare");
-            output(git().args(["init", "--quiet", "--bare", "--"]).arg(&bare)).await.unwrap();
-            output(git().args(["init", "--quiet", "--"]).arg(folder.path().join("checkout"))).await.unwrap();
-            let repository = GitRepository::new(&bare.display().to_string(), folder.path().join("copy.git"));
-            Self { folder, repository }
-        }
-
-        fn checkout(&self) -> PathBuf {
-            self.folder.path().join("checkout")
-        }
-
-        fn write(&self, path: &str, text: &str) {
-            let path = self.checkout().join(path);
-            fs::create_dir_all(path.parent().unwrap()).unwrap();
-            fs::write(path, text).unwrap();
-        }
-
-        async fn git(&self, arguments: &[&str]) -> String {
-            // What the machine's user wants of git is not what is committed here.
-            let mut command = git();
-            command.env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_CONFIG_NOSYSTEM", "1").env("GIT_ATTR_NOSYSTEM", "1");
-            command.current_dir(self.checkout()).args([
-                "-c",
-                "user.name=Wren",
-                "-c",
-                "user.email=wren@fernhollow.test",
-            ]);
-            String::from_utf8(output(command.args(arguments)).await.unwrap()).unwrap().trim().to_owned()
-        }
-
-        /// Commits everything, has the copy fetch it, and answers the commit.
-        async fn commit(&self) -> String {
-            self.git(&["add", "--all"]).await;
-            self.git(&["commit", "--quiet", "--allow-empty", "--message", "More"]).await;
-            let bare = self.repository.address.clone();
-            self.git(&["push", "--quiet", "--force", &bare, "HEAD:refs/heads/main"]).await;
-            self.repository.fetch().await.unwrap();
-            self.git(&["rev-parse", "HEAD"]).await
-        }
-
-        /// The names and contents of an archive, without folders.
-        async fn archive(&self, commit: &str, files: &[&str]) -> Vec<(String, String)> {
-            let files: Vec<String> = files.iter().map(|file| (*file).to_owned()).collect();
-            let Archive { bytes: mut archive, ended } = self.repository.archive(commit, &files).unwrap();
-            let mut bytes = Vec::new();
-            archive.read_to_end(&mut bytes).await.unwrap();
-            assert!(ended.await);
-            let mut all = Vec::new();
-            for entry in tar::Archive::new(&bytes[..]).entries().unwrap() {
-                let mut entry = entry.unwrap();
-                if matches!(entry.header().entry_type(), tar::EntryType::Regular | tar::EntryType::Symlink) {
-                    let name = entry.path().unwrap().display().to_string();
-                    let mut text = String::new();
-                    entry.read_to_string(&mut text).unwrap();
-                    all.push((name, text));
-                }
-            }
-            all
-        }
-    }
 
     fn sorted(mut names: Vec<String>) -> Vec<String> {
         names.sort();

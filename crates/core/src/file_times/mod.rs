@@ -1,0 +1,206 @@
+//! When each file of a commit was changed last.
+//!
+//! A file has the time of the last commit that changed it, on the way back from its commit by first parents: what a
+//! branch was merged into is the way, and the merge changed what it brought. Programs that build only what is newer
+//! than what they built before need that: a checkout has no times of its own.
+
+mod log;
+mod retimed;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+pub use log::Log;
+pub use retimed::Retimed;
+
+/// The time of each file of a commit, in seconds since 1970, by its path.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FileTimes(BTreeMap<Vec<u8>, u64>);
+
+impl FileTimes {
+    /// When a file was changed last.
+    #[must_use]
+    pub fn get(&self, path: &[u8]) -> Option<u64> {
+        self.0.get(path).copied()
+    }
+
+    /// The files, by path.
+    pub fn iter(&self) -> impl Iterator<Item = (&[u8], u64)> {
+        self.0.iter().map(|(path, time)| (path.as_slice(), *time))
+    }
+
+    /// How they are written down: of each file its time, a space, its path and a zero byte.
+    #[must_use]
+    pub fn to_bytes(&self) -> Vec<u8> {
+        let mut bytes = Vec::new();
+        for (path, time) in self.iter() {
+            bytes.extend(time.to_string().into_bytes());
+            bytes.push(b' ');
+            bytes.extend(path);
+            bytes.push(0);
+        }
+        bytes
+    }
+
+    /// Reads what [`FileTimes::to_bytes`] wrote; nothing when it is damaged.
+    #[must_use]
+    pub fn read(bytes: &[u8]) -> Option<Self> {
+        let mut times = BTreeMap::new();
+        let lines = match bytes.strip_suffix(&[0]) {
+            Some(lines) => lines.split(|byte| *byte == 0),
+            None if bytes.is_empty() => return Some(Self::default()),
+            None => return None,
+        };
+        for line in lines {
+            let space = line.iter().position(|byte| *byte == b' ')?;
+            let time = std::str::from_utf8(&line[..space]).ok()?.parse().ok()?;
+            times.insert(line[space + 1..].to_vec(), time);
+        }
+        Some(Self(times))
+    }
+}
+
+/// Finding the times of a commit's files.
+#[derive(Clone, Debug)]
+pub struct Search {
+    found: BTreeMap<Vec<u8>, u64>,
+    missing: BTreeSet<Vec<u8>>,
+}
+
+impl Search {
+    /// Of these files nothing is known yet.
+    pub fn new(files: impl IntoIterator<Item = Vec<u8>>) -> Self {
+        Self { found: BTreeMap::new(), missing: files.into_iter().collect() }
+    }
+
+    /// A commit of this time changed a file. Later commits are told before earlier ones.
+    pub fn changed(&mut self, path: &[u8], time: u64) {
+        if let Some(path) = self.missing.take(path) {
+            self.found.insert(path, time);
+        }
+    }
+
+    /// Takes what is known of another commit, for the files that were changed neither on the way from where the two
+    /// ways part to this commit, which has been told, nor on that to the other, which are these.
+    pub fn take(&mut self, known: &FileTimes, changed_there: &BTreeSet<Vec<u8>>) {
+        let missing = std::mem::take(&mut self.missing);
+        for path in missing {
+            match known.get(&path).filter(|_| !changed_there.contains(&path)) {
+                Some(time) => drop(self.found.insert(path, time)),
+                None => drop(self.missing.insert(path)),
+            }
+        }
+    }
+
+    /// The files whose times are not known.
+    #[must_use]
+    pub const fn missing(&self) -> &BTreeSet<Vec<u8>> {
+        &self.missing
+    }
+
+    /// The times. What no commit was told of has that of the commit itself.
+    #[must_use]
+    pub fn finish(mut self, of_commit: u64) -> FileTimes {
+        self.found.extend(self.missing.into_iter().map(|path| (path, of_commit)));
+        FileTimes(self.found)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    /// What a commit did to files: gave one another content, or removed it.
+    type Change = BTreeMap<&'static str, Option<u8>>;
+
+    fn any_commits(most: usize) -> impl Strategy<Value = Vec<Change>> {
+        let path = prop::sample::select(vec!["a", "b", "c/d", "c/e", "f g"]);
+        prop::collection::vec(prop::collection::btree_map(path, prop::option::of(0_u8..3), 0..3), 0..most)
+    }
+
+    /// The files at the end of a way, and what each commit really changed, the last first.
+    fn told(commits: &[Change], from: usize) -> (BTreeMap<&'static str, u8>, Vec<(u64, Vec<&'static str>)>) {
+        let (mut files, mut log) = (BTreeMap::new(), Vec::new());
+        for (number, change) in commits.iter().enumerate() {
+            let before = files.clone();
+            for (path, content) in change {
+                match content {
+                    Some(content) => drop(files.insert(*path, *content)),
+                    None => drop(files.remove(path)),
+                }
+            }
+            let changed = change.keys().filter(|path| before.get(*path) != files.get(*path)).copied().collect();
+            log.push((1000 + 10 * (from + number) as u64, changed));
+        }
+        log.reverse();
+        (files, log)
+    }
+
+    /// Time by the definition: of the last commit on the way that changed the file.
+    fn defined(commits: &[(u64, Change)]) -> BTreeMap<&'static str, u64> {
+        let (mut files, mut times) = (BTreeMap::new(), BTreeMap::new());
+        for (time, change) in commits {
+            for (path, content) in change {
+                match content {
+                    Some(content) if files.insert(*path, *content) != Some(*content) => {
+                        times.insert(*path, *time);
+                    }
+                    Some(_) => {}
+                    None => {
+                        files.remove(path);
+                        times.remove(path);
+                    }
+                }
+            }
+        }
+        times
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_known_of_another_commit_gives_the_times_that_the_whole_way_back_would(
+            common in any_commits(5),
+            here in any_commits(4),
+            there in any_commits(4),
+        ) {
+            let number = |commits: &[Change], from: usize| -> Vec<(u64, Change)> {
+                commits.iter().cloned().enumerate().map(|(at, change)| (1000 + 10 * (from + at) as u64, change)).collect()
+            };
+            let (way, way_there) = ([common.clone(), here.clone()].concat(), [common.clone(), there.clone()].concat());
+            // The other way's commits have times of their own.
+            let mut numbered_there = number(&common, 0);
+            numbered_there.extend(number(&there, 50));
+            let times_there = defined(&numbered_there);
+            let expected = defined(&number(&way, 0));
+            let (files, log) = told(&way, 0);
+            let (_, log_there) = told(&way_there, 0);
+
+            let mut search = Search::new(files.keys().map(|path| path.as_bytes().to_vec()));
+            for (time, changed) in &log[..here.len()] {
+                changed.iter().for_each(|path| search.changed(path.as_bytes(), *time));
+            }
+            let changed_there = log_there[..there.len()].iter().flat_map(|(_, changed)| changed);
+            let changed_there = changed_there.map(|path| path.as_bytes().to_vec()).collect();
+            let known = FileTimes(times_there.iter().map(|(path, time)| (path.as_bytes().to_vec(), *time)).collect());
+            prop_assert_eq!(FileTimes::read(&known.to_bytes()), Some(known.clone()));
+            search.take(&known, &changed_there);
+            // What stays unknown is looked for on the whole way.
+            for (time, changed) in &log {
+                changed.iter().for_each(|path| search.changed(path.as_bytes(), *time));
+            }
+            prop_assert!(search.missing().is_empty());
+            let found = search.finish(0);
+            let found: BTreeMap<&str, u64> =
+                found.iter().map(|(path, time)| (std::str::from_utf8(path).unwrap(), time)).collect();
+            prop_assert_eq!(found, expected);
+        }
+
+        #[test]
+        fn what_is_damaged_is_not_read_and_nothing_panics(bytes in prop::collection::vec(prop::sample::select(b"12 a\0".to_vec()), 0..12)) {
+            if let Some(times) = FileTimes::read(&bytes) {
+                prop_assert_eq!(FileTimes::read(&times.to_bytes()), Some(times));
+            }
+        }
+    }
+}
