@@ -19,7 +19,7 @@ use std::time::{Duration, SystemTime};
 
 use pondrix_core::image::Digest;
 
-use crate::Store;
+use crate::{Store, build};
 
 /// How far below its limit a store is brought, in hundredths, so that not every job has to make room.
 const TARGET: u64 = 90;
@@ -157,6 +157,7 @@ impl Store {
                 continue;
             }
             drop(fs::remove_file(&content.mark));
+            build::forget_cache(&content.path);
             total -= content.bytes;
             freed.count += 1;
             freed.bytes += content.bytes;

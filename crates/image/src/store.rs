@@ -25,6 +25,7 @@ use pondrix_core::image::Digest;
 use pondrix_sandbox::IdMap;
 use serde::{Deserialize, Serialize};
 
+use crate::build::CacheUsers;
 use crate::garbage::{Kind, Users};
 use crate::hash::{Sha256, digest_of};
 use crate::layer::{self, left_out};
@@ -41,6 +42,7 @@ pub struct Store {
     users: Arc<Users>,
     /// Of which layers, over which others, it is known that nothing is to be laid over them.
     plain: Arc<Mutex<HashSet<Digest>>>,
+    cache_users: Arc<CacheUsers>,
 }
 
 /// An image whose parts are all in the store.
@@ -104,7 +106,13 @@ impl Store {
         for part in ["blobs", "layers", "left-out", "listings", "steps", "unfinished", "used"] {
             fs::create_dir_all(folder.join(part)).map_err(io_error(format!("make {part}")))?;
         }
-        let store = Self { folder: folder.to_owned(), ids, users: Arc::default(), plain: Arc::default() };
+        let store = Self {
+            folder: folder.to_owned(),
+            ids,
+            users: Arc::default(),
+            plain: Arc::default(),
+            cache_users: Arc::default(),
+        };
         store.take_form().map_err(io_error("bring it into this version's form"))?;
         store.doubt_what_is_new().map_err(io_error("look what is in it"))?;
         Ok(store)
@@ -349,6 +357,10 @@ impl Store {
 
     pub(crate) fn folder(&self) -> &Path {
         &self.folder
+    }
+
+    pub(crate) fn cache_users(&self) -> &Arc<CacheUsers> {
+        &self.cache_users
     }
 
     pub(crate) fn users(&self) -> &Arc<Users> {

@@ -119,8 +119,11 @@ mod tests {
         prop::collection::vec(prop::collection::btree_map(path, prop::option::of(0_u8..3), 0..3), 0..most)
     }
 
-    /// The files at the end of a way, and what each commit really changed, the last first.
-    fn told(commits: &[Change], from: usize) -> (BTreeMap<&'static str, u8>, Vec<(u64, Vec<&'static str>)>) {
+    /// What each commit really changed, with its time, the last first.
+    type Changes = Vec<(u64, Vec<&'static str>)>;
+
+    /// The files at the end of a way, and the changes on it.
+    fn told(commits: &[Change], from: usize) -> (BTreeMap<&'static str, u8>, Changes) {
         let (mut files, mut log) = (BTreeMap::new(), Vec::new());
         for (number, change) in commits.iter().enumerate() {
             let before = files.clone();

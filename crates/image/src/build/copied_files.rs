@@ -352,7 +352,7 @@ pub(super) fn add_to_key(items: &[Item], ids: IdMap, seen: Option<&Seen>, key: &
 }
 
 /// Digests of contents, files on all processors.
-fn contents(items: &[Item], seen: Option<&Seen>) -> Result<Vec<Vec<u8>>, FilesError> {
+pub(super) fn contents(items: &[Item], seen: Option<&Seen>) -> Result<Vec<Vec<u8>>, FilesError> {
     // Files of layers do not change, and their layers are in the key; only the context's are worth remembering.
     let seen_of = |item: &Item| seen.filter(|_| !item.keeps);
     let all: Vec<Mutex<Vec<u8>>> = items.iter().map(|_| Mutex::default()).collect();

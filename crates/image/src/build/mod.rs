@@ -12,6 +12,7 @@
 
 mod alone;
 mod archives;
+mod caches;
 mod copied_files;
 mod copy;
 mod finish;
@@ -39,6 +40,7 @@ use crate::{Image, StoreError};
 
 pub use crate::store::{Remembered as Step, StepRecord};
 pub use alone::Alone;
+pub(crate) use caches::{CacheUsers, forget as forget_cache};
 pub use copied_files::plain_path;
 pub use graph::{build, is_known_argument};
 

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -10,7 +10,8 @@ use pondrix_core::pipeline::Fault;
 use pondrix_sandbox::{Bind, EmptyFolder, Exit, MountPoint, Rootfs, SecretFile, Spec, View};
 use rustix::fs::{FlockOperation, flock};
 
-use super::copied_files::{Item, add_to_key};
+use super::caches::{self, CacheUse, Inputs};
+use super::copied_files::{Item, add_to_key, contents};
 use super::copy::Copier;
 use super::key::Key;
 use super::stage::StageBuild;
@@ -48,6 +49,8 @@ struct Shown {
     points: Vec<MountPoint>,
     /// Locks that are held while the command runs.
     _locks: Vec<File>,
+    /// The caches, which it uses as long.
+    caches: Vec<CacheUse>,
 }
 
 impl StageBuild<'_> {
@@ -114,12 +117,8 @@ impl StageBuild<'_> {
         if mount.kind != MountKind::Bind {
             return Ok(());
         }
-        let origin = self.origin(at, mount.option("from"))?;
-        let source = self.source(&origin);
-        let mut items: Vec<Item> = Vec::new();
-        let shown = source.one(mount.option("source").unwrap_or("/"));
-        let read = shown.and_then(|path| source.everything(&path, &mut items));
-        read.and_then(|()| add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), key))
+        let items = self.bound(at, mount)?;
+        add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), key)
             .map_err(|error| self.files_fault(at, error))
     }
 
@@ -166,9 +165,10 @@ impl StageBuild<'_> {
             hostname: "build".to_owned(),
             ..Spec::new(root)
         };
-        // What lay in a cache has the time of an earlier build.
-        let has_cache = run.mounts.iter().any(|mount| matches!(mount.kind, MountKind::Cache));
-        let times = Times::from_now(self.state.moment, if has_cache { Of::AllAndFractions } else { Of::All });
+        // What lay in a cache has the time of an earlier build, and copies of it may have.
+        let seconds = || shown.caches.iter().flat_map(|cache| &cache.seconds).copied().collect();
+        let of = if shown.caches.is_empty() { Of::All } else { Of::AllAndEarlier(seconds()) };
+        let times = Times::from_now(self.state.moment, of);
         let exit = self.wait_for(at, &spec, run.network)?;
         let failed = |words: String, help: Option<String>| Err(BuildError::from(self.fault(at, words, help)));
         match exit {
@@ -212,19 +212,11 @@ impl StageBuild<'_> {
     /// Makes what the mounts show.
     fn show(&self, at: &Instruction, mounts: &[Mount], below: &[PathBuf], scratch: &Path) -> Result<Shown, BuildError> {
         let mut shown = Shown::default();
+        let caches = self.use_caches(at, mounts, below, &mut shown)?;
         for (number, mount) in mounts.iter().enumerate() {
             let fault = |words: String| BuildError::from(self.fault(at, words, None));
-            let place = |named: &str| {
-                let path = self.state.absolute(named);
-                let real = Layers(below).follow(Path::new(&path));
-                real.ok_or_else(|| fault(format!("{named}: links go round in a circle")))
-            };
-            let number_of = |name: &str, otherwise: u32, radix: u32| match mount.option(name) {
-                None => Ok(otherwise),
-                Some(text) => {
-                    u32::from_str_radix(text, radix).map_err(|_| fault(format!("{name} `{text}` is not a number")))
-                }
-            };
+            let place = |named: &str| self.place(at, named, below);
+            let number_of = |name: &str, otherwise: u32, radix: u32| self.number_of(at, mount, name, otherwise, radix);
             let mut point = |path: &Path, is_folder: bool| {
                 if Layers(below).find(path).is_none() {
                     shown.points.push(MountPoint { path: path.to_owned(), is_folder });
@@ -244,16 +236,9 @@ impl StageBuild<'_> {
                 }
                 MountKind::Cache => {
                     let target = place(mount.option("target").unwrap_or_default())?;
-                    let owner = (number_of("uid", 0, 10)?, number_of("gid", 0, 10)?);
-                    let id = mount.option("id").map_or_else(|| target.to_string_lossy().into_owned(), str::to_owned);
-                    let sharing = mount.option("sharing").unwrap_or("shared");
-                    let (folder, lock) = self.cache_folder(&id, sharing)?;
-                    if !folder.is_dir() {
-                        self.begin_cache(at, mount, &folder, owner, number_of("mode", 0o755, 8)?)?;
-                    }
-                    shown._locks.extend(lock);
+                    let Some(from) = caches.get(&number).cloned() else { continue };
                     let to = point(&target, true);
-                    shown.binds.push(Bind { from: folder, to, read_only: mount.option("ro") == Some("true") });
+                    shown.binds.push(Bind { from, to, read_only: mount.option("ro") == Some("true") });
                 }
                 MountKind::Bind => {
                     let target = place(mount.option("target").unwrap_or_default())?;
@@ -293,6 +278,103 @@ impl StageBuild<'_> {
             }
         }
         Ok(shown)
+    }
+
+    /// Where a mount comes, seen from the working folder and with links followed.
+    fn place(&self, at: &Instruction, named: &str, below: &[PathBuf]) -> Result<PathBuf, BuildError> {
+        let real = Layers(below).follow(Path::new(&self.state.absolute(named)));
+        real.ok_or_else(|| self.fault(at, format!("{named}: links go round in a circle"), None).into())
+    }
+
+    /// An option of a mount that is a number, in this radix.
+    fn number_of(
+        &self,
+        at: &Instruction,
+        mount: &Mount,
+        name: &str,
+        otherwise: u32,
+        radix: u32,
+    ) -> Result<u32, BuildError> {
+        let Some(text) = mount.option(name) else { return Ok(otherwise) };
+        u32::from_str_radix(text, radix)
+            .map_err(|_| self.fault(at, format!("{name} `{text}` is not a number"), None).into())
+    }
+
+    /// Begins the use of all caches that are mounted: each one when it may be used, and all in the same order, whichever
+    /// command asks for them. Answers their folders, by the places of the mounts.
+    fn use_caches(
+        &self,
+        at: &Instruction,
+        mounts: &[Mount],
+        below: &[PathBuf],
+        shown: &mut Shown,
+    ) -> Result<BTreeMap<usize, PathBuf>, BuildError> {
+        let mut wanted = Vec::new();
+        for (number, mount) in mounts.iter().enumerate().filter(|(_, mount)| mount.kind == MountKind::Cache) {
+            let target = self.place(at, mount.option("target").unwrap_or_default(), below)?;
+            let id = mount.option("id").map_or_else(|| target.to_string_lossy().into_owned(), str::to_owned);
+            wanted.push((id, number, mount));
+        }
+        wanted.sort_by(|(one, ..), (other, ..)| one.cmp(other));
+        let mut folders = BTreeMap::new();
+        for (id, number, mount) in wanted {
+            let owner = (self.number_of(at, mount, "uid", 0, 10)?, self.number_of(at, mount, "gid", 0, 10)?);
+            let mode = self.number_of(at, mount, "mode", 0o755, 8)?;
+            let (folder, lock) = self.cache_folder(&id, mount.option("sharing").unwrap_or("shared"))?;
+            if !folder.is_dir() {
+                self.begin_cache(at, mount, &folder, owner, mode)?;
+            }
+            shown._locks.extend(lock);
+            folders.insert(number, folder.clone());
+            // A command that mounts one at two places uses it once.
+            if folders.iter().any(|(other, known)| *other != number && *known == folder) {
+                continue;
+            }
+            let mut has_waited = false;
+            let mut goes_on = || {
+                if !std::mem::replace(&mut has_waited, true) {
+                    self.say(&format!("      waits for the cache {id}: a build that sees other files uses it"));
+                }
+                std::thread::sleep(HALT_CHECK);
+                !self.build.is_halted()
+            };
+            let inputs = self.inputs(at, mounts)?;
+            let used = CacheUse::begin(&self.build.store, &folder, inputs, below, &mut goes_on)?;
+            let used = used.ok_or(BuildError::Halted)?;
+            if used.has_aged {
+                self.say(&format!("      cache {id}: what it holds counts as older than what is not as it was"));
+            }
+            shown.caches.push(used);
+        }
+        Ok(folders)
+    }
+
+    /// What the command sees, but for what is in caches.
+    fn inputs(&self, at: &Instruction, mounts: &[Mount]) -> Result<Inputs, BuildError> {
+        let of_base = self.state.base.as_ref().map_or(0, |(_, _, layers)| *layers);
+        let (base, layers) = self.state.config.rootfs.diff_ids.split_at(of_base);
+        let mut inputs = Inputs { base: base.to_vec(), layers: layers.to_vec(), shown: BTreeMap::new() };
+        for mount in mounts.iter().filter(|mount| mount.kind == MountKind::Bind) {
+            let items = self.bound(at, mount)?;
+            let contents = contents(&items, self.build.seen.as_ref()).map_err(|error| self.files_fault(at, error))?;
+            for (item, content) in items.iter().zip(contents).filter(|(item, _)| !item.data.is_dir()) {
+                let target = Path::new(mount.option("target").unwrap_or_default()).join(&item.to);
+                let time = if item.keeps_time { u64::try_from(item.data.mtime()).unwrap_or(0) } else { super::MOMENT };
+                let content = digest_of(&content).hex().to_owned();
+                inputs.shown.insert(target.to_string_lossy().into_owned(), (content, time));
+            }
+        }
+        Ok(inputs)
+    }
+
+    /// What a bind shows.
+    fn bound(&self, at: &Instruction, mount: &Mount) -> Result<Vec<Item>, BuildError> {
+        let origin = self.origin(at, mount.option("from"))?;
+        let source = self.source(&origin);
+        let mut items: Vec<Item> = Vec::new();
+        let shown = source.one(mount.option("source").unwrap_or("/"));
+        let read = shown.and_then(|path| source.everything(&path, &mut items));
+        read.map(|()| items).map_err(|error| self.files_fault(at, error))
     }
 
     fn secret(
@@ -378,6 +460,7 @@ impl StageBuild<'_> {
         let told = || io_error("make a cache");
         let ids = self.build.store.ids();
         let new = tempfile::tempdir_in(&self.build.input.caches).map_err(told())?;
+        caches::forget(folder);
         if mount.option("from").is_some() || mount.option("source").is_some() {
             let origin = self.origin(at, mount.option("from"))?;
             let source = self.source(&origin);

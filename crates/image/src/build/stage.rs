@@ -160,7 +160,7 @@ impl<'b> StageBuild<'b> {
         self.say(&format!("{}:{}  {}{more}", self.build.input.recipe_path, at.line, at.text));
     }
 
-    fn say(&self, line: &str) {
+    pub(super) fn say(&self, line: &str) {
         self.build.outside.say(self.label.as_deref(), line);
     }
 

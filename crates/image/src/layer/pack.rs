@@ -1,6 +1,6 @@
 //! From folder to archive, the same bytes for the same tree.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, File, Metadata};
 use std::io::{self, Write};
@@ -32,7 +32,7 @@ pub struct Packed {
 }
 
 /// Which times files have in a layer.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Times {
     /// Times after this are of this machine, and not of the files.
     pub since: SystemTime,
@@ -43,13 +43,13 @@ pub struct Times {
 }
 
 /// Which files may have a time that is of this machine.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Of {
     /// All.
     All,
-    /// All, and a time with a fraction of a second is of a machine whenever that was: archives and packages give whole
-    /// seconds, clocks do not.
-    AllAndFractions,
+    /// All, and some may have been made by earlier commands, at these seconds since 1970. A time with a fraction of a
+    /// second is of a machine, too, whenever that was: archives and packages give whole seconds, clocks do not.
+    AllAndEarlier(HashSet<i64>),
     /// Folders alone: every file was given its time, which may be a moment ago.
     Folders,
 }
@@ -65,9 +65,9 @@ impl Times {
     /// The time of a file, in seconds since 1970, and whether it is another one than it has now.
     fn of(&self, data: &Metadata) -> io::Result<(u64, bool)> {
         let is_new = data.modified()? > self.since;
-        let is_of_machine = match self.of {
+        let is_of_machine = match &self.of {
             Of::All => is_new,
-            Of::AllAndFractions => is_new || data.mtime_nsec() != 0,
+            Of::AllAndEarlier(seconds) => is_new || data.mtime_nsec() != 0 || seconds.contains(&data.mtime()),
             Of::Folders => is_new && data.is_dir(),
         };
         Ok(if is_of_machine { (self.moment, true) } else { (u64::try_from(data.mtime()).unwrap_or(0), false) })
@@ -87,7 +87,7 @@ pub struct Contents {
 impl Contents {
     /// All that is in it.
     #[must_use]
-    pub const fn whole(times: Times) -> Self {
+    pub fn whole(times: Times) -> Self {
         Self { times, without: BTreeSet::new() }
     }
 
@@ -114,7 +114,7 @@ pub fn pack(
         let mut archive = Builder::new(Hashing::new(blocks));
         archive.sparse(false);
         let mut packer =
-            Packer { root, ids, times: contents.times, without: &contents.without, links: HashMap::new(), entries: 0 };
+            Packer { root, ids, times: &contents.times, without: &contents.without, links: HashMap::new(), entries: 0 };
         packer.folder(&mut archive, Path::new(""))?;
         let (diff_id, _, _) = archive.into_inner()?.finish();
         Ok((diff_id, packer.entries))
@@ -126,7 +126,7 @@ pub fn pack(
 struct Packer<'a> {
     root: &'a Path,
     ids: IdMap,
-    times: Times,
+    times: &'a Times,
     without: &'a BTreeSet<PathBuf>,
     /// The first name of each file that has several.
     links: HashMap<(u64, u64), PathBuf>,

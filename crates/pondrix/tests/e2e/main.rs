@@ -26,6 +26,7 @@ mod recipes;
 mod registry;
 mod secrets;
 mod sources;
+mod stale;
 mod streams;
 mod support;
 mod surroundings;

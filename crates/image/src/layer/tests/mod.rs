@@ -374,11 +374,13 @@ proptest! {
 fn a_time_that_a_clock_made_long_ago_is_one_of_this_machine_and_one_that_an_archive_gave_is_not() {
     let folder = tempfile::tempdir().unwrap();
     let long_ago = SystemTime::UNIX_EPOCH + Duration::from_secs(1_000_000);
-    let times = [("clock", long_ago + Duration::from_nanos(7)), ("archive", long_ago)];
+    let copied = SystemTime::UNIX_EPOCH + Duration::from_secs(2_000_000);
+    // Some programs cut off the fraction when they copy.
+    let times = [("clock", long_ago + Duration::from_nanos(7)), ("archive", long_ago), ("copied", copied)];
     for (name, _) in times {
         fs::write(folder.path().join(name), name).unwrap();
     }
-    let seconds = |of| {
+    let seconds = |of: Of| {
         for (name, time) in times {
             fs::File::options().write(true).open(folder.path().join(name)).unwrap().set_modified(time).unwrap();
         }
@@ -388,12 +390,14 @@ fn a_time_that_a_clock_made_long_ago_is_one_of_this_machine_and_one_that_an_arch
         let mut archive = tar::Archive::new(decompressed(Cursor::new(bytes)).unwrap());
         let seconds = archive.entries().unwrap().map(|entry| entry.unwrap().header().mtime().unwrap());
         let on_disk = |name| fs::metadata(folder.path().join(name)).unwrap().mtime().cast_unsigned();
-        (seconds.collect::<Vec<_>>(), [on_disk("archive"), on_disk("clock")])
+        (seconds.collect::<Vec<_>>(), vec![on_disk("archive"), on_disk("clock"), on_disk("copied")])
     };
+    let same = |times: [u64; 3]| (times.to_vec(), times.to_vec());
     for of in [Of::All, Of::Folders] {
-        assert_eq!(seconds(of), (vec![1_000_000, 1_000_000], [1_000_000, 1_000_000]));
+        assert_eq!(seconds(of), same([1_000_000, 1_000_000, 2_000_000]));
     }
-    assert_eq!(seconds(Of::AllAndFractions), (vec![1_000_000, MOMENT], [1_000_000, MOMENT]));
+    assert_eq!(seconds(Of::AllAndEarlier([].into())), same([1_000_000, MOMENT, 2_000_000]));
+    assert_eq!(seconds(Of::AllAndEarlier([2_000_000].into())), same([1_000_000, MOMENT, MOMENT]));
 }
 
 #[test]

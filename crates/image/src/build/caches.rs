@@ -1,0 +1,475 @@
+//! Folders that builds of a project mount as caches, and what commands saw who filled them.
+//!
+//! Programs that build anew only what is newer than what they built before take times for the truth. In a cache that
+//! is wrong where the next command sees other files that are not newer: after a branch, a commit that waited while
+//! another one was built, a run of an older commit. So it is noted beside each cache what those saw who used it last.
+//! Where a command sees something else of the same name that is not newer than all that the cache holds, everything in
+//! the cache becomes older than that.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::fs::{self, Metadata};
+use std::io;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, SystemTime};
+
+use pondrix_core::image::{Digest, Entry, EntryKind, merge};
+use serde::{Deserialize, Serialize};
+
+use crate::layer::set_time;
+use crate::rootfs::Layers;
+use crate::{Store, StoreError};
+
+/// How many different things may have been seen by commands that used a cache at the same time; of more it is not known.
+const MOST_SEEN: usize = 32;
+/// And how many of these are kept when nobody uses it: those of the bases that were used last.
+const MOST_KEPT: usize = 16;
+
+/// What a command sees that mounts a cache.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Inputs {
+    /// The layers of the image that its stage is built on.
+    pub(super) base: Vec<Digest>,
+    /// Those over it.
+    pub(super) layers: Vec<Digest>,
+    /// What mounts show besides: of each path a digest of what is there, and its time in seconds since 1970.
+    pub(super) shown: BTreeMap<String, (String, u64)>,
+}
+
+/// What is noted beside a cache.
+#[derive(Debug, Serialize, Deserialize)]
+struct Record {
+    /// What those saw who used it last, on each base; nothing where that is not known.
+    seen: Vec<Inputs>,
+    /// When they had ended, in seconds since 1970: nothing in it is newer. While one runs there is no such time.
+    until: u64,
+}
+
+/// Who uses which cache now.
+#[derive(Debug, Default)]
+pub(crate) struct CacheUsers(Mutex<HashMap<PathBuf, Users>>);
+
+/// The users of a cache.
+#[derive(Debug, Default)]
+struct Users {
+    /// What each of them sees, by a number.
+    now: Vec<(u64, Inputs)>,
+    /// How many there have been.
+    count: u64,
+    /// What they see and those saw who used it since it was nobody's.
+    seen: Vec<Inputs>,
+}
+
+impl CacheUsers {
+    fn all(&self) -> MutexGuard<'_, HashMap<PathBuf, Users>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Waits while somebody uses a cache who sees another content of something that is seen here: what he makes of that
+    /// would be newer than it. Then takes a part in its use; answers the number of that, and what others see and saw who
+    /// use it at the same time. Nothing where `goes_on` said that nobody waits any more.
+    fn join(
+        &self,
+        store: &Store,
+        folder: &Path,
+        inputs: &Inputs,
+        goes_on: &mut dyn FnMut() -> bool,
+    ) -> Option<(u64, Vec<Inputs>)> {
+        let mut harmless: HashSet<u64> = HashSet::new();
+        loop {
+            let others = {
+                let mut all = self.all();
+                let users = all.entry(folder.to_owned()).or_default();
+                let unknown = users.now.iter().filter(|(number, _)| !harmless.contains(number));
+                let unknown: Vec<_> = unknown.cloned().collect();
+                if unknown.is_empty() {
+                    users.count += 1;
+                    let (number, beside) = (users.count, users.seen.clone());
+                    users.now.push((number, inputs.clone()));
+                    users.seen = with(beside.clone(), std::slice::from_ref(inputs));
+                    return Some((number, beside));
+                }
+                unknown
+            };
+            let (in_the_way, fine): (Vec<_>, Vec<_>) =
+                others.into_iter().partition(|(_, other)| contradict(store, inputs, other));
+            harmless.extend(fine.into_iter().map(|(number, _)| number));
+            if !in_the_way.is_empty() && !goes_on() {
+                return None;
+            }
+        }
+    }
+
+    /// Somebody does not use a cache any more. Answers what was seen by those who did, where nobody does now.
+    fn leave(&self, folder: &Path, number: u64) -> Option<Vec<Inputs>> {
+        let mut all = self.all();
+        let users = all.get_mut(folder)?;
+        users.now.retain(|(other, _)| *other != number);
+        if users.now.is_empty() { all.remove(folder).map(|users| users.seen) } else { None }
+    }
+}
+
+/// How what a command sees differs from what was seen before, as far as times do not tell.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Change {
+    /// It may be anything.
+    Everything,
+    /// The oldest file that differs is of this time, in seconds since 1970.
+    From(u64),
+    /// What differs is newer than all that the cache holds.
+    Nothing,
+}
+
+/// Somebody uses a cache until this is dropped.
+#[derive(Debug)]
+pub(super) struct CacheUse {
+    folder: PathBuf,
+    users: Arc<CacheUsers>,
+    number: u64,
+    /// Whether what the cache holds was made older.
+    pub(super) has_aged: bool,
+    /// The seconds, since 1970, at which what it holds was made here: no archive gave those times.
+    pub(super) seconds: HashSet<i64>,
+}
+
+/// Where the record of a cache is.
+fn record_path(folder: &Path) -> PathBuf {
+    folder.with_extension("inputs")
+}
+
+/// A cache is made, or removed: what is known of one that was there before is of no use.
+pub(crate) fn forget(folder: &Path) {
+    drop(fs::remove_file(record_path(folder)));
+}
+
+fn read(folder: &Path) -> Option<Record> {
+    let bytes = zstd::decode_all(fs::File::open(record_path(folder)).ok()?).ok()?;
+    serde_json::from_slice(&bytes).ok()
+}
+
+fn write(folder: &Path, record: &Record) -> io::Result<()> {
+    let bytes = zstd::encode_all(&serde_json::to_vec(record)?[..], 1)?;
+    let file = tempfile::NamedTempFile::new_in(folder.parent().unwrap_or(folder))?;
+    fs::write(file.path(), bytes)?;
+    file.persist(record_path(folder)).map(drop).map_err(|error| error.error)
+}
+
+fn with(mut seen: Vec<Inputs>, inputs: &[Inputs]) -> Vec<Inputs> {
+    for one in inputs {
+        if !seen.contains(one) {
+            seen.push(one.clone());
+        }
+    }
+    if seen.len() > MOST_SEEN { Vec::new() } else { seen }
+}
+
+impl CacheUse {
+    /// Uses a cache for a command that sees this. Its own layers are at `layers`, the lowest first. Where somebody is in
+    /// the way, `goes_on` is asked again and again, and has time to pass; nothing where it said no.
+    pub(super) fn begin(
+        store: &Store,
+        folder: &Path,
+        inputs: Inputs,
+        layers: &[PathBuf],
+        goes_on: &mut dyn FnMut() -> bool,
+    ) -> Result<Option<Self>, StoreError> {
+        let told = || crate::store::io_error("look what a cache is for");
+        let users = Arc::clone(store.cache_users());
+        let Some((number, beside)) = users.join(store, folder, &inputs, goes_on) else { return Ok(None) };
+        let mut this = Self { folder: folder.to_owned(), users, number, has_aged: false, seconds: HashSet::new() };
+        let is_new = fs::read_dir(folder).map_err(told())?.next().is_none();
+        let record = read(folder).unwrap_or(Record { seen: Vec::new(), until: u64::MAX });
+        let until = if beside.is_empty() { record.until } else { u64::MAX };
+        let before = with(record.seen, &beside);
+        let is_known = before.iter().any(|seen| seen.base == inputs.base);
+        let changes = before.iter().map(|seen| change(store, seen, &inputs, layers, until));
+        let change = match () {
+            () if is_new => Change::Nothing,
+            () if !is_known => Change::Everything,
+            () => changes.min().unwrap_or(Change::Nothing),
+        };
+        // Whatever ends this process, what the command makes is known to be for what it saw.
+        let during = Record { seen: with(before, &[inputs]), until: u64::MAX };
+        write(folder, &during).map_err(told())?;
+        let newest = match change {
+            Change::Everything => Some(0),
+            Change::From(time) => Some(time.saturating_sub(1)),
+            Change::Nothing => None,
+        };
+        // With a fraction, as clocks give it.
+        let newest =
+            newest.map(|newest| SystemTime::UNIX_EPOCH + Duration::from_secs(newest) + Duration::from_millis(500));
+        this.age(folder, newest).map_err(told())?;
+        Ok(Some(this))
+    }
+}
+
+impl CacheUse {
+    /// Makes everything in a folder that was made here no newer than this, where that is said. What is older stays so,
+    /// and nothing becomes older than what it was newer than.
+    fn age(&mut self, folder: &Path, newest: Option<SystemTime>) -> io::Result<()> {
+        // Another command that uses the cache may remove what it likes.
+        let is_gone = |error: &io::Error| error.kind() == io::ErrorKind::NotFound;
+        let entries = match fs::read_dir(folder) {
+            Err(error) if is_gone(&error) => return Ok(()),
+            other => other?,
+        };
+        for entry in entries {
+            let path = entry?.path();
+            let data = match fs::symlink_metadata(&path) {
+                Err(error) if is_gone(&error) => continue,
+                other => other?,
+            };
+            if data.is_dir() {
+                self.age(&path, newest)?;
+            }
+            if !was_made_here(&data) {
+                continue;
+            }
+            let aged = newest.filter(|newest| data.modified().is_ok_and(|time| time > *newest));
+            let Some(newest) = aged else {
+                self.seconds.insert(data.mtime());
+                continue;
+            };
+            match set_time(&path, newest) {
+                Err(error) if is_gone(&error) => {}
+                other => other?,
+            }
+            self.has_aged = true;
+            self.seconds
+                .extend(newest.duration_since(SystemTime::UNIX_EPOCH).map(|since| since.as_secs().cast_signed()));
+        }
+        Ok(())
+    }
+}
+
+impl Drop for CacheUse {
+    fn drop(&mut self) {
+        let Some(seen) = self.users.leave(&self.folder, self.number) else { return };
+        // What others saw on other bases is true as before.
+        let before = read(&self.folder).map_or_else(Vec::new, |record| record.seen);
+        let is_of_others = |one: &Inputs| seen.iter().all(|now| now.base != one.base);
+        let mut seen: Vec<Inputs> = before.into_iter().filter(is_of_others).chain(seen.iter().cloned()).collect();
+        seen.drain(..seen.len().saturating_sub(MOST_KEPT));
+        let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+        // Where it cannot be written, what was written at the beginning is true all the same.
+        drop(write(&self.folder, &Record { seen, until: now.as_secs() + 1 }));
+    }
+}
+
+/// How what is seen now differs from what was seen, in files that are not newer than `until`.
+fn change(store: &Store, seen: &Inputs, now: &Inputs, layers: &[PathBuf], until: u64) -> Change {
+    if seen == now {
+        return Change::Nothing;
+    }
+    // What a stage on another base did not see, nothing in the cache is made of: both go on using it.
+    let is_new_enough = seen.base != now.base;
+    let mut oldest = Change::Nothing;
+    let mut differs = |time: u64| {
+        if time <= until {
+            oldest = oldest.min(Change::From(time));
+        }
+    };
+    for (path, what) in &now.shown {
+        if !seen.shown.get(path).map_or(is_new_enough, |before| before.0 == what.0) {
+            differs(what.1);
+        }
+    }
+    let compared = compare(store, seen, now, |path, is_the_same| {
+        if !is_the_same.unwrap_or(is_new_enough) {
+            let on_disk = Layers(layers).find(Path::new(path));
+            let time = on_disk.and_then(|on_disk| Some(fs::symlink_metadata(on_disk).ok()?.mtime()));
+            differs(time.and_then(|time| u64::try_from(time).ok()).unwrap_or(0));
+        }
+    });
+    // Where it is not known any more what was seen, it may have been anything.
+    if compared.is_ok() { oldest } else { Change::Everything }
+}
+
+/// Tells of each file and link in the layers of `now` whether it is the same in those of `seen`; nothing where there is
+/// none. Where the layers are the same, nothing is told.
+fn compare(
+    store: &Store,
+    seen: &Inputs,
+    now: &Inputs,
+    mut tell: impl FnMut(&str, Option<bool>),
+) -> Result<(), StoreError> {
+    if seen.layers == now.layers {
+        return Ok(());
+    }
+    let listed =
+        |digests: &[Digest]| digests.iter().map(|digest| store.listing(digest)).collect::<Result<Vec<Vec<Entry>>, _>>();
+    let (before, after) = (listed(&seen.layers)?, listed(&now.layers)?);
+    let (before, after) = (merge(before.iter().map(Vec::as_slice)), merge(after.iter().map(Vec::as_slice)));
+    for (path, entry) in after.iter().filter(|(_, entry)| matches!(entry.kind, EntryKind::File | EntryKind::Link)) {
+        tell(path, before.get(path).map(|before| before.kind == entry.kind && before.content == entry.content));
+    }
+    Ok(())
+}
+
+/// Whether two commands see another content of the same thing.
+fn contradict(store: &Store, one: &Inputs, other: &Inputs) -> bool {
+    let mut contradict =
+        one.shown.iter().any(|(path, what)| other.shown.get(path).is_some_and(|other| other.0 != what.0));
+    let compared = compare(store, one, other, |_, is_the_same| contradict |= is_the_same == Some(false));
+    contradict || compared.is_err()
+}
+
+/// How long after its own time a file may have been made that was given whole seconds by a clock.
+const MADE: i64 = 2;
+
+/// Whether the time of a file is that of its making here, and not one that an archive gave it, or a package.
+fn was_made_here(data: &Metadata) -> bool {
+    data.mtime_nsec() != 0 || data.ctime() - data.mtime() <= MADE
+}
+
+#[cfg(test)]
+mod tests {
+    use pondrix_sandbox::IdMap;
+
+    use super::*;
+
+    struct Place {
+        folder: tempfile::TempDir,
+        store: Store,
+    }
+
+    impl Place {
+        fn new() -> Self {
+            let folder = tempfile::tempdir().unwrap();
+            let store = Store::open(&folder.path().join("store"), IdMap::for_this_process()).unwrap();
+            fs::create_dir(folder.path().join("cache")).unwrap();
+            Self { folder, store }
+        }
+
+        fn cache(&self) -> PathBuf {
+            self.folder.path().join("cache")
+        }
+
+        fn begin(&self, inputs: &Inputs) -> CacheUse {
+            self.begin_if(inputs, &mut || panic!("somebody is in the way")).unwrap()
+        }
+
+        fn begin_if(&self, inputs: &Inputs, goes_on: &mut dyn FnMut() -> bool) -> Option<CacheUse> {
+            CacheUse::begin(&self.store, &self.cache(), inputs.clone(), &[], goes_on).unwrap()
+        }
+
+        /// Uses the cache for a command that makes an object, and answers how old that was before, where it was there.
+        fn makes(&self, inputs: &Inputs) -> Option<u64> {
+            let used = self.begin(inputs);
+            let before = self.object();
+            fs::write(self.cache().join("object"), "object").unwrap();
+            drop(used);
+            before
+        }
+
+        fn object(&self) -> Option<u64> {
+            let data = fs::metadata(self.cache().join("object")).ok()?;
+            Some(data.mtime().cast_unsigned())
+        }
+    }
+
+    /// A file with a content, changed at a time.
+    fn sees(content: &str, time: u64) -> Inputs {
+        let shown = [("lily.c".to_owned(), (content.to_owned(), time))].into();
+        Inputs { shown, ..Inputs::default() }
+    }
+
+    fn now() -> u64 {
+        SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs()
+    }
+
+    #[test]
+    fn what_changed_and_is_not_newer_makes_all_that_is_there_older_than_it_and_nothing_else_does() {
+        let (place, long_ago) = (Place::new(), 1_000_000);
+        assert_eq!(place.makes(&sees("1", long_ago)), None);
+        let made = place.object().unwrap();
+        assert_eq!(place.makes(&sees("1", long_ago)), Some(made), "the same");
+        assert_eq!(place.makes(&sees("1", long_ago + 5)), Some(made), "only its time is another");
+        assert_eq!(place.makes(&sees("2", now() + 1000)), Some(made), "it is newer by itself");
+        assert_eq!(place.makes(&sees("3", long_ago)), Some(long_ago - 1));
+        let made = place.object();
+        assert_eq!(place.makes(&Inputs::default()), made, "it is gone");
+        assert_eq!(place.makes(&sees("3", long_ago)), Some(long_ago - 1), "and there again");
+        // A base that never was there: its programs and their headers are others.
+        let elsewhere = |content: &str| Inputs { base: vec![crate::digest_of(b"base")], ..sees(content, long_ago) };
+        assert_eq!(place.makes(&elsewhere("3")), Some(0));
+        // From then on both may go on, as long as neither sees another content of what the other one saw.
+        let made = place.object();
+        assert_eq!(place.makes(&sees("3", long_ago)), made);
+        let made = place.object();
+        assert_eq!(place.makes(&elsewhere("3")), made);
+        assert_eq!(place.makes(&elsewhere("4")), Some(long_ago - 1));
+        assert_eq!(place.makes(&sees("3", long_ago)), Some(long_ago - 1), "what the other one made is of 4");
+    }
+
+    #[test]
+    fn a_file_that_an_archive_gave_its_time_keeps_it() {
+        let place = Place::new();
+        place.makes(&sees("1", 1_000_000));
+        let packed = place.cache().join("packed");
+        fs::write(&packed, "from an archive").unwrap();
+        let time = SystemTime::UNIX_EPOCH + Duration::from_secs(1_500_000_000);
+        set_time(&packed, time).unwrap();
+        assert_eq!(place.makes(&sees("2", 1_000_000)), Some(999_999));
+        assert_eq!(fs::metadata(&packed).unwrap().modified().unwrap(), time);
+        let object = place.begin(&sees("3", 1_000_000));
+        let data = fs::metadata(place.cache().join("object")).unwrap();
+        assert_eq!((data.mtime(), data.mtime_nsec()), (999_999, 500_000_000), "no archive gives that");
+        drop(object);
+    }
+
+    #[test]
+    fn after_several_at_once_everything_counts_that_one_of_them_saw() {
+        let (place, long_ago) = (Place::new(), 1_000_000);
+        // They see nothing that contradicts: one of them does not see the file at all.
+        let (one, other) = (place.begin(&sees("1", long_ago)), place.begin(&Inputs::default()));
+        drop(one);
+        fs::write(place.cache().join("object"), "of either").unwrap();
+        drop(other);
+        assert_eq!(place.makes(&sees("1", long_ago)), Some(long_ago - 1), "the other one did not see it");
+        // From here on it is only one's.
+        let made = place.object();
+        assert_eq!(place.makes(&sees("1", long_ago)), made);
+    }
+
+    #[test]
+    fn who_sees_another_content_of_the_same_file_waits_for_who_uses_the_cache_or_gives_up() {
+        let (place, long_ago) = (Place::new(), 1_000_000);
+        let first = place.begin(&sees("1", long_ago));
+        let same = place.begin(&sees("1", long_ago));
+        let (mut waits, mut using) = (0, Some((first, same)));
+        let given_up = place.begin_if(&sees("2", now() + 1000), &mut || {
+            waits += 1;
+            waits < 3
+        });
+        assert!(given_up.is_none() && waits == 3);
+        let waited = place.begin_if(&sees("2", long_ago), &mut || {
+            // While it waits, the others come to their end.
+            fs::write(place.cache().join("object"), "of the first").unwrap();
+            using.take().is_some()
+        });
+        assert!(waited.is_some_and(|used| used.has_aged));
+        assert_eq!(place.object(), Some(long_ago - 1));
+    }
+
+    #[test]
+    fn what_a_killed_runner_or_a_damaged_record_left_is_not_taken_for_what_was_there_before() {
+        let (place, long_ago) = (Place::new(), 1_000_000);
+        place.makes(&sees("1", long_ago));
+        std::mem::forget(place.begin(&sees("2", long_ago)));
+        fs::write(place.cache().join("object"), "of the second").unwrap();
+        let store = Store::open(&place.folder.path().join("store"), IdMap::for_this_process()).unwrap();
+        let place = Place { store, ..place };
+        assert_eq!(place.makes(&sees("1", long_ago)), Some(long_ago - 1));
+        for damaged in ["", "nonsense"] {
+            fs::write(record_path(&place.cache()), damaged).unwrap();
+            assert_eq!(place.makes(&sees("1", long_ago)), Some(0));
+        }
+        forget(&place.cache());
+        assert_eq!(place.makes(&sees("1", long_ago)), Some(0));
+        let layers = Inputs { layers: vec![crate::digest_of(b"gone")], ..sees("1", long_ago) };
+        assert_eq!(place.makes(&layers), Some(0), "a layer that is not there may have held anything");
+    }
+}
