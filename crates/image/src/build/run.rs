@@ -24,8 +24,6 @@ use crate::recipe::{Command, Instruction, Mount, MountKind, Run, RunNetwork};
 use crate::rootfs::Layers;
 use crate::store::io_error;
 
-/// Where a shell looks for programs when the image does not say.
-const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
 /// Variables that say how the Web is reached: a RUN sees them where the build is given them, without ARG, and
 /// what it makes does not depend on them.
 pub(super) const PROXIES: [&str; 5] = ["HTTP_PROXY", "HTTPS_PROXY", "FTP_PROXY", "NO_PROXY", "ALL_PROXY"];
@@ -93,8 +91,7 @@ impl StageBuild<'_> {
     }
 
     fn run_env(&self) -> BTreeMap<String, String> {
-        let mut env =
-            BTreeMap::from([("PATH".to_owned(), PATH.to_owned()), (EPOCH.to_owned(), self.state.moment.to_string())]);
+        let mut env = BTreeMap::from([(EPOCH.to_owned(), self.state.moment.to_string())]);
         env.extend(self.state.values());
         env
     }

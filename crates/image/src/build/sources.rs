@@ -39,6 +39,14 @@ pub(super) fn context_source<'b>(build: &'b Build<'_>, context: &'b [PathBuf]) -
     Source { layers: Layers(context), ignore, keeps: false, keeps_times, name: "the context".to_owned() }
 }
 
+/// Whether ADD would mean a repository of git by this.
+fn names_repository(name: &str) -> bool {
+    let path = name.split(['?', '#']).next().unwrap_or_default();
+    let is_of_web = name.starts_with("http://") || name.starts_with("https://");
+    let is_of_git = name.starts_with("ssh://") || name.starts_with("git://");
+    is_of_git || (name.starts_with("git@") && name.contains(':')) || (is_of_web && path.ends_with(".git"))
+}
+
 impl StageBuild<'_> {
     /// What `from` names: an earlier stage, an image, or the context where nothing is named.
     pub(super) fn origin(&self, at: &Instruction, from: Option<&str>) -> Result<Origin, BuildError> {
@@ -137,6 +145,11 @@ impl StageBuild<'_> {
         for (number, name) in names.iter().enumerate() {
             let scratch = scratch.join(number.to_string());
             let is_address = name.starts_with("http://") || name.starts_with("https://");
+            if copy.word == CopyWord::Add && names_repository(name) {
+                let words = format!("`{name}` is a repository of git, and no file");
+                let help = "have it in this repository, as files or as a submodule; or fetch it in a RUN, which sees the network where the pipeline file says network \"outbound\"";
+                return Err(self.fault(at, words, Some(help.to_owned())).into());
+            }
             count += match copy.word {
                 CopyWord::Add if is_address => self.find_address(at, copy, name, &scratch, layout, items)?,
                 CopyWord::Add if copy.unpack != Some(false) => self.add(at, &source, name, &scratch, layout, items)?,

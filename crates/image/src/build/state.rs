@@ -9,6 +9,8 @@ use super::MOMENT;
 use crate::oci::{Config, Descriptor, Platform};
 use crate::{Store, StoreError};
 
+/// Where a shell looks for programs when the image does not say.
+const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
 /// What runs lines where SHELL says nothing.
 const SHELL: [&str; 2] = ["/bin/sh", "-c"];
 
@@ -40,9 +42,11 @@ impl State {
         self.config.config.shell.clone().unwrap_or_else(|| SHELL.map(str::to_owned).into())
     }
 
-    /// What a word may name: arguments, and over them the image's own variables.
+    /// What a word may name: arguments, and over them the image's own variables. Where the image does not say where
+    /// programs are, they are where they usually are.
     pub(super) fn values(&self) -> BTreeMap<String, String> {
         let mut values = self.args.clone();
+        values.insert("PATH".to_owned(), PATH.to_owned());
         values.extend(self.config.config.variables());
         values
     }

@@ -82,12 +82,13 @@ pub(super) fn trigger(text: &str) -> Result<Instruction, Vec<Fault>> {
     }
 }
 
-/// Tells of stages that have one name, and of files from stages that come later or are the stage itself.
+/// Tells of stages that have one name, which is allowed, and of files from stages that come later or are the stage itself.
 fn stages_fit(recipe: &Recipe, faults: &mut Faults<'_>) {
     let mut names = BTreeSet::new();
     for (number, stage) in recipe.stages.iter().enumerate() {
         if let Some(name) = stage.name.as_deref().filter(|name| !names.insert(*name)) {
-            faults.tell(stage.from.span, format!("two stages are called `{name}`"), "rename one of them");
+            let message = format!("two stages are called `{name}`: from here on, the later is meant");
+            faults.warn(stage.from.span, message, "rename one of them");
         }
         for instruction in &stage.instructions {
             for from in instruction.sources().filter(|from| !from.contains('$')) {
