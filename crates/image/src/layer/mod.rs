@@ -9,6 +9,7 @@ mod compress;
 pub(crate) mod left_out;
 pub(crate) mod pack;
 mod records;
+mod sparse;
 pub(crate) mod unpack;
 
 use std::fs::File;

@@ -19,7 +19,8 @@ use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, XattrFlags}
 use tar::{Archive, EntryType};
 
 use super::pack::{is_opaque, is_whiteout};
-use super::records::{Records, Tap};
+use super::records::Tap;
+use super::sparse::Sparse;
 use super::{ATTRIBUTE, FOLDER_MODE, OPAQUE, WHITEOUT, WHITEOUT_OPAQUE, attributes};
 use crate::build::MOMENT;
 
@@ -78,6 +79,9 @@ fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> 
     for entry in archive.entries().map_err(told(root))? {
         let mut entry = entry.map_err(told(Path::new("the archive")))?;
         let name = entry.path().map_err(told(Path::new("a name in the archive")))?.into_owned();
+        let records_of_entry = records.all();
+        let mut sparse = Sparse::read(&records_of_entry).map_err(told(&name))?;
+        let name = sparse.as_mut().and_then(|sparse| sparse.name.take()).unwrap_or(name);
         let Some(relative) = inside(&name)? else {
             folders.remember(Path::new(""), &entry);
             continue;
@@ -96,7 +100,7 @@ fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> 
             if !is_folder {
                 folders.forget(&relative);
             }
-            put(&mut entry, &records, root, &path, ids, &mut folders).map_err(told(&name))?;
+            put(&mut entry, &records_of_entry, sparse, root, &path, ids, &mut folders).map_err(told(&name))?;
             if is_folder {
                 folders.remember(&relative, &entry);
             }
@@ -268,7 +272,8 @@ fn clear(path: &Path) -> io::Result<()> {
 
 fn put(
     entry: &mut tar::Entry<'_, impl Read>,
-    records: &Records,
+    records: &[(Vec<u8>, Vec<u8>)],
+    sparse: Option<Sparse>,
     root: &Path,
     path: &Path,
     ids: IdMap,
@@ -276,7 +281,6 @@ fn put(
 ) -> io::Result<()> {
     let kind = entry.header().entry_type();
     let mode = entry.header().mode()? & 0o7777;
-    let records = records.all();
     let there = fs::symlink_metadata(path).ok();
     let is_folder = there.as_ref().is_some_and(fs::Metadata::is_dir);
     if !(kind.is_dir() && is_folder) {
@@ -294,7 +298,10 @@ fn put(
         EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse => {
             let mut file = File::options().write(true).create_new(true).mode(0o600).open(path)?;
             let size = usize::try_from(entry.size()).unwrap_or(HOLE).clamp(1, HOLE);
-            copy_with_holes(entry, &mut file, size)?;
+            match sparse {
+                Some(sparse) => sparse.write(entry, &mut file)?,
+                None => copy_with_holes(entry, &mut file, size)?,
+            }
         }
         EntryType::Symlink => symlink(link_target(entry)?, path)?,
         EntryType::Link => {
@@ -318,7 +325,7 @@ fn put(
         fs::set_permissions(path, PermissionsExt::from_mode(mode))?;
     }
     if kind != EntryType::Symlink {
-        set_attributes(&records, path, ids)?;
+        set_attributes(records, path, ids)?;
     }
     set_time(path, time_of(entry))
 }
