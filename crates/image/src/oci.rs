@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use pondrix_core::image::Digest;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 
 /// Media types (OCI Image specification, "Media Types"), and those of older clients that mean the same.
 pub mod media {
@@ -17,12 +17,34 @@ pub mod media {
     pub const LAYER_GZIP: &str = "application/vnd.oci.image.layer.v1.tar+gzip";
     /// A layer: tar, compressed with zstd.
     pub const LAYER_ZSTD: &str = "application/vnd.oci.image.layer.v1.tar+zstd";
+    /// A layer that is not compressed.
+    pub const LAYER: &str = "application/vnd.oci.image.layer.v1.tar";
     /// The configuration of what is no image.
     pub const EMPTY: &str = "application/vnd.oci.empty.v1+json";
     /// A manifest as older clients push it.
     pub const OLD_MANIFEST: &str = "application/vnd.docker.distribution.manifest.v2+json";
     /// An index as older clients push it.
     pub const OLD_INDEX: &str = "application/vnd.docker.distribution.manifest.list.v2+json";
+
+    /// What a kind of layer, as older clients push it, is called in a manifest of the specification, which knows no
+    /// other names.
+    #[must_use]
+    pub fn of_layer(kind: &str) -> &str {
+        match kind {
+            "application/vnd.docker.image.rootfs.diff.tar.gzip" => LAYER_GZIP,
+            "application/vnd.docker.image.rootfs.diff.tar.zstd" => LAYER_ZSTD,
+            "application/vnd.docker.image.rootfs.diff.tar" => LAYER,
+            "application/vnd.docker.image.rootfs.foreign.diff.tar.gzip" => {
+                "application/vnd.oci.image.layer.nondistributable.v1.tar+gzip"
+            }
+            other => other,
+        }
+    }
+}
+
+/// Some programs write `null` where there is nothing.
+fn or_nothing<'d, D: Deserializer<'d>, T: Default + Deserialize<'d>>(from: D) -> Result<T, D::Error> {
+    Option::deserialize(from).map(Option::unwrap_or_default)
 }
 
 /// Points at content (OCI Image specification, "Content Descriptors").
@@ -39,7 +61,7 @@ pub struct Descriptor {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub platform: Option<Platform>,
     /// Notes.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default, deserialize_with = "or_nothing", skip_serializing_if = "BTreeMap::is_empty")]
     pub annotations: BTreeMap<String, String>,
     /// What the document is that it points at, where that is no image.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -78,7 +100,7 @@ pub struct Manifest {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub subject: Option<Descriptor>,
     /// Notes.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default, deserialize_with = "or_nothing", skip_serializing_if = "BTreeMap::is_empty")]
     pub annotations: BTreeMap<String, String>,
 }
 
@@ -94,7 +116,7 @@ pub struct Index {
     /// The manifests.
     pub manifests: Vec<Descriptor>,
     /// Notes.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default, deserialize_with = "or_nothing", skip_serializing_if = "BTreeMap::is_empty")]
     pub annotations: BTreeMap<String, String>,
 }
 
@@ -122,12 +144,12 @@ pub struct Config {
     /// The operating system.
     pub os: String,
     /// How it runs.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_nothing")]
     pub config: RunConfig,
     /// The layers' content.
     pub rootfs: RootfsIds,
     /// How each layer came to be.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, deserialize_with = "or_nothing", skip_serializing_if = "Vec::is_empty")]
     pub history: Vec<History>,
 }
 
@@ -146,7 +168,7 @@ pub struct RootfsIds {
 #[serde(rename_all = "PascalCase")]
 pub struct RunConfig {
     /// Who.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "or_nothing", skip_serializing_if = "String::is_empty")]
     pub user: String,
     /// Ports it listens on, as keys: `8080/tcp`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -161,7 +183,7 @@ pub struct RunConfig {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cmd: Option<Vec<String>>,
     /// Where it begins.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
+    #[serde(default, deserialize_with = "or_nothing", skip_serializing_if = "String::is_empty")]
     pub working_dir: String,
     /// Folders that containers keep elsewhere, as keys.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -217,8 +239,14 @@ pub struct History {
     /// By what instruction.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub created_by: Option<String>,
+    /// By whom.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub author: Option<String>,
+    /// What else was said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub comment: Option<String>,
     /// Whether it changed no file and so has no layer.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    #[serde(default, deserialize_with = "or_nothing", skip_serializing_if = "std::ops::Not::not")]
     pub empty_layer: bool,
 }
 

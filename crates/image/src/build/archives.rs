@@ -6,7 +6,7 @@ use std::path::Path;
 
 use pondrix_sandbox::IdMap;
 
-use crate::layer::{UnpackError, unpack_files};
+use crate::layer::{UnpackError, is_zstd, unpack_files};
 
 /// Where a tar header has the letters `ustar` (POSIX.1-2017, pax, "ustar Interchange Format").
 const USTAR: std::ops::Range<usize> = 257..262;
@@ -25,7 +25,7 @@ fn plain(file: File) -> io::Result<Box<dyn Read>> {
         Box::new(bzip2::bufread::MultiBzDecoder::new(file))
     } else if first.starts_with(&[0xfd, b'7', b'z', b'X', b'Z', 0]) {
         Box::new(lzma_rust2::XzReader::new_mem_limit(file, true, MOST_MEMORY))
-    } else if first.starts_with(&[0x28, 0xb5, 0x2f, 0xfd]) {
+    } else if is_zstd(first) {
         Box::new(zstd::Decoder::with_buffer(file)?)
     } else {
         Box::new(file)

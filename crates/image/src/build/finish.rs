@@ -12,6 +12,11 @@ use crate::{Image, Store, StoreError};
 const BASE_NAME: &str = "org.opencontainers.image.base.name";
 const BASE_DIGEST: &str = "org.opencontainers.image.base.digest";
 
+/// A layer of a base, as a manifest of the specification names it.
+fn of_this_manifest(layer: Descriptor) -> Descriptor {
+    Descriptor { media_type: media::of_layer(&layer.media_type).to_owned(), ..layer }
+}
+
 /// Writes configuration and manifest.
 pub(super) fn finish(input: &BuildInput, store: &Store, state: State) -> Result<Built, BuildError> {
     let mut annotations = input.annotations.clone();
@@ -48,7 +53,7 @@ pub(super) fn finish(input: &BuildInput, store: &Store, state: State) -> Result<
         },
         artifact_type: None,
         subject: None,
-        layers: state.layers,
+        layers: state.layers.into_iter().map(of_this_manifest).collect(),
         annotations,
     };
     let digest = store.add_blob(&document("the manifest", serde_json::to_vec(&manifest))?)?;

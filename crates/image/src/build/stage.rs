@@ -395,7 +395,12 @@ impl<'b> StageBuild<'b> {
 
     fn note(&mut self, at: &Instruction, empty_layer: bool) {
         let created = Some(time(self.build.input.moment));
-        self.state.config.history.push(History { created, created_by: Some(at.text.clone()), empty_layer });
+        self.state.config.history.push(History {
+            created,
+            created_by: Some(at.text.clone()),
+            empty_layer,
+            ..History::default()
+        });
     }
 }
 

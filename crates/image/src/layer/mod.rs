@@ -46,11 +46,18 @@ pub fn decompressed(blob: impl Read + 'static) -> io::Result<Box<dyn Read>> {
     let first = blob.fill_buf()?;
     Ok(if first.starts_with(&[0x1f, 0x8b]) {
         Box::new(flate2::bufread::MultiGzDecoder::new(blob))
-    } else if first.starts_with(&[0x28, 0xb5, 0x2f, 0xfd]) {
+    } else if is_zstd(first) {
         Box::new(zstd::Decoder::with_buffer(blob)?)
     } else {
         Box::new(blob)
     })
+}
+
+/// Whether something that begins so is compressed with zstd: in front of what is, there may be frames to skip (RFC 8878,
+/// section 3.1.2).
+pub(crate) fn is_zstd(first: &[u8]) -> bool {
+    let is_skipped = first.len() >= 4 && first[0] & 0xf0 == 0x50 && first[1..4] == [0x2a, 0x4d, 0x18];
+    is_skipped || first.starts_with(&[0x28, 0xb5, 0x2f, 0xfd])
 }
 
 /// A few bytes may unpack to any number: no layer is longer than this.

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use futures_util::StreamExt;
 use pondrix_core::image::{Digest, Reference, Repository, Tag};
-use reqwest::header::{ACCEPT, CONTENT_TYPE, LOCATION, RANGE};
+use reqwest::header::{ACCEPT, CONTENT_TYPE, HeaderName, LOCATION, RANGE};
 use reqwest::{Client, Method, Response, StatusCode, Url};
 use serde::Deserialize;
 use tokio::io::AsyncWriteExt;
@@ -290,8 +290,10 @@ impl Registry {
                 None => begin,
             })
         };
+        // What is taken from another repository has to be seen there.
+        let right = mount.map_or(Right::Push, |(_, from)| Right::PushFrom(from));
         // An upload that was begun twice is forgotten once.
-        let response = self.send(Some((repository, Right::Push)), doing, true, make).await?;
+        let response = self.send(Some((repository, right)), doing, true, make).await?;
         self.agreed(response, doing).await
     }
 
@@ -302,10 +304,25 @@ impl Registry {
     pub async fn has_image(&self, image: &Reference) -> Result<bool, RegistryError> {
         let doing = format!("say whether it has {}", image.repository.path());
         let address = self.at(&image.repository, &format!("manifests/{}", image.version()));
-        let response = self.ask(Method::HEAD, &image.repository, &address, &document_kinds(), &doing).await?;
+        self.has(&image.repository, &address, &document_kinds(), &doing).await
+    }
+
+    /// Whether there is something at an address.
+    async fn has(
+        &self,
+        repository: &Repository,
+        address: &str,
+        accept: &str,
+        doing: &str,
+    ) -> Result<bool, RegistryError> {
+        let mut response = self.ask(Method::HEAD, repository, address, accept, doing).await?;
+        // Some, or what stands in front of them, only know the question for the thing itself.
+        if matches!(response.status(), StatusCode::METHOD_NOT_ALLOWED | StatusCode::FORBIDDEN) {
+            response = self.ask(Method::GET, repository, address, accept, doing).await?;
+        }
         match response.status() {
             StatusCode::NOT_FOUND => Ok(false),
-            _ => self.agreed(response, &doing).await.map(|_| true),
+            _ => self.agreed(response, doing).await.map(|_| true),
         }
     }
 
@@ -313,11 +330,7 @@ impl Registry {
     pub(super) async fn has_blob(&self, repository: &Repository, digest: &Digest) -> Result<bool, RegistryError> {
         let doing = format!("say whether it has {}", digest.short());
         let address = self.at(repository, &format!("blobs/{digest}"));
-        let response = self.ask(Method::HEAD, repository, &address, "", &doing).await?;
-        match response.status() {
-            StatusCode::NOT_FOUND => Ok(false),
-            _ => self.agreed(response, &doing).await.map(|_| true),
-        }
+        self.has(repository, &address, "", &doing).await
     }
 
     /// The tags of a repository, in the registry's order; none where there is no such repository.
@@ -384,19 +397,37 @@ impl Registry {
         kind: &str,
         bytes: &[u8],
     ) -> Result<bool, RegistryError> {
+        let put = self.put_manifest_if(repository, version, kind, bytes, None).await?;
+        put.ok_or_else(|| self.nonsense("answer", "a condition failed that nobody made"))
+    }
+
+    /// The same where a condition holds: a header and its value (RFC 9110, section 13.1). Nothing where it does not; a
+    /// registry that knows no conditions does it always.
+    pub(super) async fn put_manifest_if(
+        &self,
+        repository: &Repository,
+        version: &str,
+        kind: &str,
+        bytes: &[u8],
+        condition: Option<(HeaderName, String)>,
+    ) -> Result<Option<bool>, RegistryError> {
         let doing = format!("take {}:{version}", repository.path());
         let wanted = digest_of(bytes);
         let address = self.at(repository, &format!("manifests/{version}"));
         let make = |client: &Client| {
-            Ok(client.put(&address).header(CONTENT_TYPE, kind).header(ACCEPT, "*/*").body(bytes.to_vec()))
+            let put = client.put(&address).header(CONTENT_TYPE, kind).header(ACCEPT, "*/*").body(bytes.to_vec());
+            Ok(condition.iter().fold(put, |put, (name, value)| put.header(name, value)))
         };
         let response = self.send(Some((repository, Right::Push)), &doing, true, make).await?;
+        if response.status() == StatusCode::PRECONDITION_FAILED && condition.is_some() {
+            return Ok(None);
+        }
         let response = self.agreed(response, &doing).await?;
         let knows_subject = response.headers().contains_key("oci-subject");
         let said = response.headers().get("docker-content-digest").and_then(|value| value.to_str().ok());
         match said {
             Some(said) if said != wanted.to_string() => Err(self.wrong(wanted, said.to_owned())),
-            _ => Ok(knows_subject),
+            _ => Ok(Some(knows_subject)),
         }
     }
 }

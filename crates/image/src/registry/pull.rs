@@ -165,12 +165,25 @@ fn missing(registry: &Registry, reference: &Reference) -> RegistryError {
     }
 }
 
+/// The variant of a kind of processor that is meant where none is said.
+fn usual_variant(architecture: &str) -> Option<&'static str> {
+    match architecture {
+        "arm64" => Some("v8"),
+        "arm" => Some("v7"),
+        "amd64" => Some("v1"),
+        _ => None,
+    }
+}
+
 fn for_platform(index: &Index, wanted: &Platform, reference: &Reference) -> Result<Digest, RegistryError> {
-    let fits = |platform: &Platform| {
-        let of_kind = platform.architecture == wanted.architecture && platform.os == wanted.os;
-        of_kind && (wanted.variant.is_none() || platform.variant == wanted.variant)
+    let of_kind = |platform: &Platform| platform.architecture == wanted.architecture && platform.os == wanted.os;
+    let find = |fits: &dyn Fn(&Platform) -> bool| {
+        index.manifests.iter().find(|entry| entry.platform.as_ref().is_some_and(|one| of_kind(one) && fits(one)))
     };
-    let found = index.manifests.iter().find(|entry| entry.platform.as_ref().is_some_and(fits));
+    let same = find(&|platform| wanted.variant.is_none() || platform.variant == wanted.variant);
+    // One that says no variant is for the usual one.
+    let is_usual = wanted.variant.as_deref() == usual_variant(&wanted.architecture);
+    let found = same.or_else(|| find(&|platform| is_usual && platform.variant.is_none()));
     found.map(|entry| entry.digest.clone()).ok_or_else(|| {
         let all = index.manifests.iter().filter_map(|entry| entry.platform.as_ref());
         let names: Vec<_> = all.map(Platform::to_string).collect();

@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, HashSet};
 
 use pondrix_core::image::{Digest, Reference, Repository};
+use reqwest::header::{IF_MATCH, IF_NONE_MATCH};
 use reqwest::{Method, StatusCode};
+use serde_json::Value;
 
 use super::client::CIRCLE;
 use super::{Registry, RegistryError};
@@ -15,6 +17,8 @@ use crate::oci::{Descriptor, Index, Manifest, media};
 /// Descriptor").
 const EMPTY: &[u8] = b"{}";
 
+/// How often the list under a tag is written that others write at the same time.
+const TRIES: usize = 8;
 /// As many pages of a list are read, and documents of so many bytes.
 const MOST_PAGES: usize = 100;
 const LONGEST_ATTACHED: u64 = 256 << 20;
@@ -143,22 +147,51 @@ impl Registry {
     }
 
     async fn under_tag(&self, repository: &Repository, subject: &Digest) -> Result<Option<Index>, RegistryError> {
-        let document = self.document(repository, &tag_of(subject)).await?;
-        Ok(document.and_then(|document| serde_json::from_slice(&document.bytes).ok()))
+        let Some(document) = self.document(repository, &tag_of(subject)).await? else { return Ok(None) };
+        serde_json::from_slice(&document.bytes).map(Some).map_err(|error| self.no_index(subject, &error))
     }
 
+    fn no_index(&self, subject: &Digest, error: &dyn std::fmt::Display) -> RegistryError {
+        let words = format!("{error}; nothing of it was replaced. Look what the tag {} names", tag_of(subject));
+        self.nonsense("list of what is attached", words)
+    }
+
+    /// Adds to what others have put under the tag, whatever they say in it. Others may do the same at this moment: a
+    /// registry that knows conditions replaces nothing that we have not seen; of another one is read what became of ours.
     async fn add_to_tag(
         &self,
         repository: &Repository,
         subject: &Digest,
         entry: Descriptor,
     ) -> Result<(), RegistryError> {
-        let mut index = self.under_tag(repository, subject).await?.unwrap_or_default();
-        if index.manifests.iter().any(|there| there.digest == entry.digest) {
-            return Ok(());
+        let tag = tag_of(subject);
+        let wanted = entry.digest.to_string();
+        let entry = serde_json::to_value(entry).map_err(|error| self.no_index(subject, &error))?;
+        for _ in 0..TRIES {
+            let there = self.document(repository, &tag).await?;
+            let (mut index, condition) = match &there {
+                Some(document) => {
+                    let index = serde_json::from_slice(&document.bytes);
+                    let is_now = (IF_MATCH, format!("\"{}\"", document.digest));
+                    (index.map_err(|error| self.no_index(subject, &error))?, is_now)
+                }
+                None => {
+                    let empty = serde_json::to_value(Index::default());
+                    (empty.map_err(|error| self.no_index(subject, &error))?, (IF_NONE_MATCH, "*".to_owned()))
+                }
+            };
+            let Some(entries) = index.get_mut("manifests").and_then(Value::as_array_mut) else {
+                return Err(self.no_index(subject, &"it has no list of manifests"));
+            };
+            // Either it was there, or it is what was put there last time round.
+            if entries.iter().any(|there| there["digest"] == wanted) {
+                return Ok(());
+            }
+            entries.push(entry.clone());
+            let kind = index["mediaType"].as_str().unwrap_or(media::INDEX).to_owned();
+            let bytes = serde_json::to_vec(&index).map_err(|error| self.no_index(subject, &error))?;
+            self.put_manifest_if(repository, &tag, &kind, &bytes, Some(condition)).await?;
         }
-        index.manifests.push(entry);
-        let bytes = serde_json::to_vec(&index).map_err(|error| self.nonsense("index", error.to_string()))?;
-        self.put_manifest(repository, &tag_of(subject), media::INDEX, &bytes).await.map(drop)
+        Err(self.nonsense("list of what is attached", format!("others changed it {TRIES} times meanwhile")))
     }
 }

@@ -4,12 +4,12 @@ use std::io::Seek;
 use std::time::Duration;
 
 use pondrix_core::image::{Digest, Repository};
-use reqwest::header::{CONTENT_RANGE, CONTENT_TYPE, RANGE};
+use reqwest::header::{CONTENT_RANGE, CONTENT_TYPE, LOCATION, RANGE};
 use reqwest::{Body, Client, Response, StatusCode, Url};
 use tokio::io::AsyncReadExt;
 
 use super::RegistryError;
-use super::wire::{Registry, Right};
+use super::wire::{Registry, Right, passes};
 use crate::Store;
 
 /// Blobs up to this size are sent in one piece, longer ones in pieces of it.
@@ -40,7 +40,19 @@ impl Registry {
         store: &Store,
     ) -> Result<bool, RegistryError> {
         let doing = format!("take {} into {}", digest.short(), repository.path());
-        let response = self.begin_upload(repository, other.map(|other| (digest, other)), &doing).await?;
+        let mounted = match other {
+            Some(other) => match self.begin_upload(repository, Some((digest, other)), &doing).await {
+                Ok(response) => Some(response),
+                // Who may not look into the other repository may send the bytes all the same.
+                Err(RegistryError::Refused { .. } | RegistryError::SignIn { .. }) => None,
+                Err(error) => return Err(error),
+            },
+            None => None,
+        };
+        let response = match mounted {
+            Some(response) => response,
+            None => self.begin_upload(repository, None, &doing).await?,
+        };
         if response.status() == StatusCode::CREATED {
             return Ok(false);
         }
@@ -64,10 +76,13 @@ impl Registry {
         loop {
             match self.end_upload(repository, &upload, digest, size, store, &doing).await {
                 // One that refuses before it has read everything may close the connection while the rest is sent, and
-                // its answer is lost with it.
-                Err(RegistryError::Silent { .. }) if tries < TRIES => {
+                // its answer is lost with it; so is one that took everything.
+                Err(error) if tries < TRIES && may_pass(&error) => {
                     tokio::time::sleep(PAUSE * 2_u32.pow(tries - 1)).await;
                     tries += 1;
+                    if self.has_blob(repository, digest).await? {
+                        return Ok(true);
+                    }
                     self.find_again(repository, &mut upload, &doing).await?;
                 }
                 ended => return ended.map(|()| true),
@@ -99,7 +114,9 @@ impl Registry {
             status if status.is_server_error() => Ok(()),
             _ => {
                 let response = self.agreed(response, doing).await?;
-                *upload = Upload { place: self.place(&response)?, there: arrived(&response).unwrap_or(end).min(size) };
+                // Where it does not say a new place, the old one is good.
+                let place = if response.headers().contains_key(LOCATION) { self.place(&response)? } else { place };
+                *upload = Upload { place, there: arrived(&response).unwrap_or(end).min(size) };
                 Ok(())
             }
         }
@@ -142,6 +159,15 @@ impl Registry {
         };
         let response = self.send(Some((repository, Right::Push)), doing, false, make).await?;
         self.agreed(response, doing).await.map(drop)
+    }
+}
+
+/// Whether it may be another answer in a moment.
+fn may_pass(error: &RegistryError) -> bool {
+    match error {
+        RegistryError::Silent { .. } => true,
+        RegistryError::Refused { status, .. } => StatusCode::from_u16(*status).is_ok_and(passes),
+        _ => false,
     }
 }
 

@@ -40,9 +40,11 @@ pub struct Registry {
 
 /// What a request does in a repository.
 #[derive(Clone, Copy, Debug)]
-pub(super) enum Right {
+pub(super) enum Right<'a> {
     Pull,
     Push,
+    /// It pushes what another repository of the registry has.
+    PushFrom(&'a Repository),
 }
 
 /// Why there is no client for a set of certificates.
@@ -146,13 +148,13 @@ impl Registry {
     /// `again` says whether doing it twice does no harm.
     pub(super) async fn send(
         &self,
-        right: Option<(&Repository, Right)>,
+        right: Option<(&Repository, Right<'_>)>,
         doing: &str,
         again: bool,
         make: impl Fn(&Client) -> Result<RequestBuilder, RegistryError> + Send + Sync,
     ) -> Result<Response, RegistryError> {
         let scope = right.map_or(String::new(), |(repository, right)| scope(repository, right));
-        let mut signed_in_anew = false;
+        let mut signed_in = 0;
         let mut tries = 1;
         loop {
             let pass = self.pass(&scope);
@@ -172,17 +174,16 @@ impl Registry {
                 Err(error) => return Err(self.silent(doing)(error)),
             };
             let status = response.status();
-            if status == StatusCode::UNAUTHORIZED && !signed_in_anew {
-                signed_in_anew = true;
+            // The first time for the right itself, the second where that has ended at this moment.
+            if status == StatusCode::UNAUTHORIZED && signed_in < 2 {
+                signed_in += 1;
                 if self.sign_in(&response, pass.as_ref(), &scope, doing).await? {
                     continue;
                 }
             }
-            let is_passing = matches!(status.as_u16(), 429 | 502 | 503 | 504) || (status.as_u16() == 500 && again);
-            if is_passing && (again || status.as_u16() == 429) && tries < TRIES {
+            if passes(status) && (again || status.as_u16() == 429) && tries < TRIES {
                 tries += 1;
-                let asked = response.headers().get(RETRY_AFTER).and_then(|value| value.to_str().ok()?.parse().ok());
-                tokio::time::sleep(asked.map_or(pause, Duration::from_secs).min(LONGEST_PAUSE)).await;
+                tokio::time::sleep(asked_pause(&response).unwrap_or(pause)).await;
                 continue;
             }
             return Ok(response);
@@ -194,10 +195,11 @@ impl Registry {
         Url::parse(&self.address).is_ok_and(|own| own.origin() == url.origin())
     }
 
-    /// What is shown for these rights, where something is known that can be.
+    /// What is shown for these rights, where something is known that can be. Name and password are good for all.
     fn pass(&self, scope: &str) -> Option<Pass> {
         let passes = self.passes.lock().unwrap_or_else(PoisonError::into_inner);
-        passes.get(scope).filter(|pass| pass.is_good()).cloned()
+        let of_scope = passes.get(scope).filter(|pass| pass.is_good());
+        of_scope.or_else(|| passes.values().find(|pass| matches!(pass, Pass::Basic(_)))).cloned()
     }
 
     /// Does what a challenge asks for. Answers whether asking again may help.
@@ -235,14 +237,26 @@ impl Registry {
             let words = format!("{realm} has no TLS, and the registry has");
             return Err(self.nonsense("place to sign in at", words));
         }
-        let mut request = self.client.get(url);
         let words = scope.split(' ').filter(|word| !word.is_empty()).map(|word| ("scope", word));
         let query: Vec<_> = service.iter().map(|service| ("service", *service)).chain(words).collect();
-        request = request.query(&query);
-        if let Some(who) = &self.access.sign_in {
-            request = request.query(&[("account", &who.user)]).basic_auth(&who.user, Some(&who.password));
-        }
-        let response = request.send().await.map_err(self.silent(doing))?;
+        let mut tries = 1;
+        let response = loop {
+            let mut request = self.client.get(url.clone()).query(&query);
+            if let Some(who) = &self.access.sign_in {
+                request = request.query(&[("account", &who.user)]).basic_auth(&who.user, Some(&who.password));
+            }
+            let pause = PAUSE * 2_u32.pow(tries - 1);
+            tries += 1;
+            match request.send().await {
+                Ok(response) if passes(response.status()) && tries <= TRIES => {
+                    tokio::time::sleep(asked_pause(&response).unwrap_or(pause)).await;
+                }
+                Err(error) if tries <= TRIES && (error.is_connect() || error.is_request()) => {
+                    tokio::time::sleep(pause).await;
+                }
+                answer => break answer.map_err(self.silent(doing))?,
+            }
+        };
         if matches!(response.status(), StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN) {
             return Err(self.not_signed_in(doing, response.status().as_u16()));
         }
@@ -325,6 +339,17 @@ impl Registry {
     }
 }
 
+/// Whether what a registry says may be another thing in a moment.
+pub(super) fn passes(status: StatusCode) -> bool {
+    matches!(status.as_u16(), 429 | 500 | 502 | 503 | 504)
+}
+
+/// How long a registry asks us to wait.
+fn asked_pause(response: &Response) -> Option<Duration> {
+    let seconds = response.headers().get(RETRY_AFTER)?.to_str().ok()?.parse().ok()?;
+    Some(Duration::from_secs(seconds).min(LONGEST_PAUSE))
+}
+
 /// A request that shows a pass.
 fn shown_with(request: RequestBuilder, pass: Option<&Pass>) -> RequestBuilder {
     match pass {
@@ -335,10 +360,11 @@ fn shown_with(request: RequestBuilder, pass: Option<&Pass>) -> RequestBuilder {
 }
 
 /// Rights in a repository, in the words that those who give tokens use.
-fn scope(repository: &Repository, right: Right) -> String {
-    let actions = match right {
-        Right::Pull => "pull",
-        Right::Push => "pull,push",
-    };
-    format!("repository:{}:{actions}", repository.path())
+fn scope(repository: &Repository, right: Right<'_>) -> String {
+    let of = |repository: &Repository, actions: &str| format!("repository:{}:{actions}", repository.path());
+    match right {
+        Right::Pull => of(repository, "pull"),
+        Right::Push => of(repository, "pull,push"),
+        Right::PushFrom(other) => format!("{} {}", of(repository, "pull,push"), of(other, "pull")),
+    }
 }

@@ -1,9 +1,8 @@
 //! Who is let in: by name and password (RFC 7617), or by a token (RFC 6750) that `/token` gives.
 
-use std::collections::HashMap;
-
+use axum::extract::Query;
 use axum::http::header::{AUTHORIZATION, HOST, WWW_AUTHENTICATE};
-use axum::http::{HeaderMap, Method, StatusCode};
+use axum::http::{HeaderMap, Method, StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
 use base64::Engine;
 use serde_json::json;
@@ -21,15 +20,36 @@ fn knows_password(guard: &Guard, headers: &HeaderMap) -> bool {
 }
 
 /// Gives a token to who knows the password.
-pub(super) fn token(registry: &Registry, query: &HashMap<String, String>, headers: &HeaderMap) -> Response {
+pub(super) fn token(registry: &Registry, address: &Uri, headers: &HeaderMap) -> Response {
+    // A right may be asked for several times over, each in several repositories.
+    let asked = Query::<Vec<(String, String)>>::try_from_uri(address);
+    let Ok(Query(asked)) = asked else { return StatusCode::BAD_REQUEST.into_response() };
+    let scopes: Vec<String> = asked.into_iter().filter(|(name, _)| name == "scope").map(|(_, scope)| scope).collect();
     let mut inner = registry.inner();
     let Some(guard) = inner.guard.clone().filter(|guard| knows_password(guard, headers)) else {
         return StatusCode::UNAUTHORIZED.into_response();
     };
     let token = format!("token-{}", inner.tokens.len());
-    let scope = query.get("scope").cloned().unwrap_or_default();
+    let scope = scopes.join(" ");
     inner.tokens.insert(token.clone(), (scope, guard.token_uses.unwrap_or(u32::MAX)));
     json!({ "token": token, "expires_in": 300 }).to_string().into_response()
+}
+
+/// Whether rights are enough for an action in a repository.
+fn covers(scopes: &str, repository: &str, action: &str) -> bool {
+    scopes.split(' ').any(|scope| {
+        let mut parts = scope.rsplitn(2, ':');
+        let (actions, what) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
+        what == format!("repository:{repository}") && actions.split(',').any(|one| one == action)
+    })
+}
+
+/// Whether somebody who was let in may pull from a repository as well.
+pub(super) fn may_pull(registry: &Registry, repository: &str, headers: &HeaderMap) -> bool {
+    let inner = registry.inner();
+    let tokens_count = inner.guard.as_ref().is_some_and(|guard| guard.token_uses.is_some());
+    let token = shown(headers, "Bearer").and_then(|token| inner.tokens.get(token));
+    !tokens_count || token.is_some_and(|(scope, _)| covers(scope, repository, "pull"))
 }
 
 /// The refusal of somebody who is not let in.
@@ -48,12 +68,7 @@ pub(super) fn refusal(
         Some(_) => {
             let known = shown(headers, "Bearer").and_then(|token| inner.tokens.get_mut(token));
             if let Some((scope, uses)) = known.filter(|(_, uses)| *uses > 0) {
-                let covers = repository.is_none_or(|name| {
-                    let mut parts = scope.rsplitn(2, ':');
-                    let (actions, what) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
-                    what == format!("repository:{name}") && actions.split(',').any(|one| one == action)
-                });
-                if covers {
+                if repository.is_none_or(|name| covers(scope, name, action)) {
                     *uses -= 1;
                     return None;
                 }

@@ -7,7 +7,9 @@ use std::sync::Arc;
 
 use axum::body::{Body, Bytes, to_bytes};
 use axum::extract::{Query, Request, State};
-use axum::http::header::{CONTENT_LENGTH, CONTENT_TYPE, LINK, LOCATION, RANGE, RETRY_AFTER};
+use axum::http::header::{
+    AUTHORIZATION, CONTENT_LENGTH, CONTENT_TYPE, IF_MATCH, IF_NONE_MATCH, LINK, LOCATION, RANGE, RETRY_AFTER,
+};
 use axum::http::{HeaderMap, HeaderName, Method, StatusCode};
 use axum::response::{IntoResponse, Response};
 use futures_util::StreamExt;
@@ -17,7 +19,7 @@ use serde_json::json;
 use tokio::io::{AsyncReadExt, AsyncSeekExt};
 use tokio_util::io::ReaderStream;
 
-use super::state::Behaviour;
+use super::state::{Behaviour, Trip};
 use super::{Registry, guard};
 
 /// The header that names what was stored (OCI Distribution 1.1, "Pulling manifests").
@@ -49,6 +51,18 @@ enum Target<'a> {
 }
 
 impl Target<'_> {
+    const fn kind(&self) -> &'static str {
+        match self {
+            Self::Base => "base",
+            Self::Blob(..) => "blob",
+            Self::Uploads(_) => "uploads",
+            Self::Upload(..) => "upload",
+            Self::Manifest(..) => "manifest",
+            Self::Tags(_) => "tags",
+            Self::Referrers(..) => "referrers",
+        }
+    }
+
     const fn repository(&self) -> Option<&str> {
         match self {
             Self::Base => None,
@@ -87,6 +101,49 @@ fn target(path: &str) -> Option<Target<'_>> {
 }
 
 pub(super) async fn handle(
+    registry: State<Arc<Registry>>,
+    query: Query<HashMap<String, String>>,
+    request: Request,
+) -> Response {
+    let path = request.uri().path();
+    let kind = if path == "/token" { "token" } else { target(path).map_or("nothing", |target| target.kind()) };
+    let kind = format!("{} {kind}", request.method());
+    let repository = target(path).and_then(|target| target.repository().map(str::to_owned));
+    if let Some(refusal) = guard::refusal(&registry, repository.as_deref(), request.method(), request.headers())
+        && path.starts_with("/v2")
+    {
+        return refusal;
+    }
+    let trip = registry.inner().trips.remove(&kind);
+    // The task of the connection ends with this, and so does the connection; nobody is told of a panic.
+    let reset = || std::panic::resume_unwind(Box::new("the connection ends here"));
+    match trip {
+        None => answer(registry, query, request).await,
+        // As to somebody who shows nothing that is good any more.
+        Some(Trip::Status(401)) if path != "/token" => {
+            let mut headers = request.headers().clone();
+            headers.remove(AUTHORIZATION);
+            let refusal = guard::refusal(&registry, repository.as_deref(), request.method(), &headers);
+            refusal.unwrap_or_else(|| StatusCode::UNAUTHORIZED.into_response())
+        }
+        Some(Trip::Status(status)) => {
+            let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+            refuse(status, "UNKNOWN", "it trips here")
+        }
+        Some(Trip::Reset) => reset(),
+        Some(Trip::ResetAfter) => {
+            answer(registry, query, request).await;
+            reset()
+        }
+        Some(Trip::NoLocation) => {
+            let mut answered = answer(registry, query, request).await;
+            answered.headers_mut().remove(LOCATION);
+            answered
+        }
+    }
+}
+
+async fn answer(
     State(registry): State<Arc<Registry>>,
     Query(query): Query<HashMap<String, String>>,
     request: Request,
@@ -101,7 +158,7 @@ pub(super) async fn handle(
         return refuse(StatusCode::FORBIDDEN, "DENIED", words.clone());
     }
     if path == "/token" {
-        return guard::token(&registry, &query, &parts.headers);
+        return guard::token(&registry, &parts.uri, &parts.headers);
     }
     {
         let mut inner = registry.inner();
@@ -113,16 +170,13 @@ pub(super) async fn handle(
     let Some(target) = target(&path) else {
         return refuse(StatusCode::NOT_FOUND, "UNSUPPORTED", "there is nothing at this address");
     };
-    if let Some(refusal) = guard::refusal(&registry, target.repository(), &parts.method, &parts.headers) {
-        return refusal;
-    }
     let answer = match (target, parts.method) {
         (Target::Base, _) => Ok(StatusCode::OK.into_response()),
         (Target::Blob(name, digest), Method::GET) => {
             blob(&registry, name, digest, Some(&parts.headers), &behaviour).await
         }
         (Target::Blob(name, digest), Method::HEAD) => blob(&registry, name, digest, None, &behaviour).await,
-        (Target::Uploads(name), Method::POST) => begin_upload(&registry, name, &query, body).await,
+        (Target::Uploads(name), Method::POST) => begin_upload(&registry, name, &query, &parts.headers, body).await,
         (Target::Upload(name, id), Method::PATCH) => add_to_upload(&registry, name, id, &parts.headers, body).await,
         (Target::Upload(name, id), Method::PUT) => end_upload(&registry, name, id, &query, body).await,
         (Target::Upload(name, id), Method::GET) => upload_status(&registry, name, id),
@@ -235,8 +289,16 @@ fn upload_headers(name: &str, id: &str, length: u64) -> [(HeaderName, String); 2
     [(LOCATION, format!("/v2/{name}/blobs/uploads/{id}")), (RANGE, format!("0-{}", length.saturating_sub(1)))]
 }
 
-async fn begin_upload(registry: &Registry, name: &str, query: &HashMap<String, String>, body: Body) -> Answer {
-    if let (Some(digest), Some(from)) = (query.get("mount"), query.get("from")) {
+async fn begin_upload(
+    registry: &Registry,
+    name: &str,
+    query: &HashMap<String, String>,
+    headers: &HeaderMap,
+    body: Body,
+) -> Answer {
+    // Who may not pull from the other repository sends the bytes.
+    let mount = query.get("mount").zip(query.get("from")).filter(|(_, from)| guard::may_pull(registry, from, headers));
+    if let Some((digest, from)) = mount {
         let digest = parse(digest)?;
         let mut inner = registry.inner();
         if inner.repository(from).blobs.contains(&digest) {
@@ -339,6 +401,15 @@ async fn put_manifest(
         return Err(refuse(StatusCode::BAD_REQUEST, "DIGEST_INVALID", format!("these bytes are {digest}")));
     }
     let mut inner = registry.inner();
+    if inner.knows_conditions {
+        let now = inner.repository(name).tags.get(version).map(|digest| format!("\"{digest}\""));
+        let said = |header| headers.get(header).and_then(|value| value.to_str().ok());
+        let holds = said(IF_MATCH).is_none_or(|wanted| now.as_deref() == Some(wanted))
+            && said(IF_NONE_MATCH).is_none_or(|_| now.is_none());
+        if !holds {
+            return Err(refuse(StatusCode::PRECONDITION_FAILED, "DENIED", "it is another one meanwhile"));
+        }
+    }
     let repository = inner.repository(name);
     let parts = document["layers"].as_array().into_iter().flatten().chain([&document["config"]]);
     for part in parts.filter_map(|part| part["digest"].as_str()) {

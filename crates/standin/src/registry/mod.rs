@@ -14,7 +14,7 @@ use axum::serve::ListenerExt;
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
-pub use state::{Behaviour, Guard, Registry};
+pub use state::{Behaviour, Guard, Registry, Trip};
 
 impl Registry {
     /// A registry that keeps its blobs in a folder.

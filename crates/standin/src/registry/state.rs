@@ -23,6 +23,19 @@ pub enum Behaviour {
     HasNoTimeForBlobs,
 }
 
+/// What goes wrong with one request.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Trip {
+    /// It is answered with this status, and not done.
+    Status(u16),
+    /// The connection ends, and it is not done.
+    Reset,
+    /// The connection ends, and it is done.
+    ResetAfter,
+    /// It is done, and the answer does not say where to go on.
+    NoLocation,
+}
+
 /// Who may come in, and how it is asked.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Guard {
@@ -60,6 +73,10 @@ pub(super) struct Inner {
     pub(super) blobs_at: Option<String>,
     /// Whether it keeps lists of what is attached to images.
     pub(super) knows_referrers: bool,
+    /// What goes wrong with the next request of a kind: `PUT manifest`.
+    pub(super) trips: HashMap<String, Trip>,
+    /// Whether it knows conditions of requests.
+    pub(super) knows_conditions: bool,
     next_upload: u64,
     /// How many blobs were sent with their bytes.
     pub(super) blobs_received: u64,
@@ -122,6 +139,23 @@ impl Registry {
     /// Keeps lists of what is attached to images from now on, or does not.
     pub fn know_referrers(&self, knows: bool) {
         self.inner().knows_referrers = knows;
+    }
+
+    /// Has something go wrong with the next request of a kind, once: a method, and `blob`, `uploads`, `upload`,
+    /// `manifest`, `tags`, `referrers`, `base` or `token`.
+    pub fn trip(&self, kind: &str, trip: Trip) {
+        self.inner().trips.insert(kind.to_owned(), trip);
+    }
+
+    /// Whether something is still to go wrong.
+    #[must_use]
+    pub fn has_trips(&self) -> bool {
+        !self.inner().trips.is_empty()
+    }
+
+    /// Knows conditions of requests from now on, or does not.
+    pub fn know_conditions(&self, knows: bool) {
+        self.inner().knows_conditions = knows;
     }
 
     /// How many times an upload was asked how far it is.

@@ -5,6 +5,7 @@
 mod client;
 mod hostile;
 mod reference;
+mod trips;
 
 use std::collections::BTreeMap;
 use std::io::Write;
@@ -115,6 +116,8 @@ struct Layer {
 enum Compression {
     Gzip,
     Zstd,
+    /// With a frame in front that is to be skipped.
+    ZstdBehindAnother,
     Plain,
 }
 
@@ -138,6 +141,10 @@ fn layer(files: &[(&str, &str)], compression: &Compression) -> Layer {
             gzip.finish().unwrap()
         }
         Compression::Zstd => zstd::encode_all(&plain[..], 3).unwrap(),
+        Compression::ZstdBehindAnother => {
+            let skipped = [&[0x5a, 0x2a, 0x4d, 0x18, 3, 0, 0, 0][..], b"odd"].concat();
+            [skipped, zstd::encode_all(&plain[..], 3).unwrap()].concat()
+        }
         Compression::Plain => plain,
     };
     Layer { blob, diff_id }
@@ -235,6 +242,7 @@ async fn an_image_is_pulled_through_an_index_for_this_machine_with_layers_of_eve
             &Compression::Gzip,
         ),
         layer(&[("etc/.wh.old", ""), ("etc/new", "new")], &Compression::Zstd),
+        layer(&[("srv/", "")], &Compression::ZstdBehindAnother),
         layer(&[("var/", ""), ("var/.wh..wh..opq", ""), ("var/b", "b")], &Compression::Plain),
     ];
     let here = pondrix_image::Platform::here();
