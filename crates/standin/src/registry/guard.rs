@@ -67,11 +67,12 @@ pub(super) fn refusal(
         None => "Basic realm=\"pond\"".to_owned(),
         Some(_) => {
             let known = shown(headers, "Bearer").and_then(|token| inner.tokens.get_mut(token));
-            if let Some((scope, uses)) = known.filter(|(_, uses)| *uses > 0) {
-                if repository.is_none_or(|name| covers(scope, name, action)) {
-                    *uses -= 1;
-                    return None;
-                }
+            let is_good = |(scope, uses): &&mut (String, u32)| {
+                *uses > 0 && repository.is_none_or(|name| covers(scope, name, action))
+            };
+            if let Some((_, uses)) = known.filter(is_good) {
+                *uses -= 1;
+                return None;
             }
             let host = headers.get(HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
             let scope = repository.map(|name| format!(",scope=\"repository:{name}:{action}\"")).unwrap_or_default();
