@@ -1,5 +1,7 @@
 //! Images that runs pushed.
 
+use std::collections::BTreeMap;
+
 use pondrix_core::Time;
 use pondrix_core::image::{Digest, FileChange, Package, PackageChange, Repository};
 use serde::{Deserialize, Serialize};
@@ -18,6 +20,21 @@ pub struct ImageRecord {
     pub layers: Vec<LayerView>,
     /// The packages in it.
     pub packages: Vec<Package>,
+    /// Its labels.
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
+    /// What the image that it was built on says of itself.
+    #[serde(default)]
+    pub of_base: Option<BaseFacts>,
+}
+
+/// What an image says of itself that another one was built on: who builds on it may say something else.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct BaseFacts {
+    /// When it was made, RFC 3339.
+    pub created: Option<String>,
+    /// Its labels.
+    pub labels: BTreeMap<String, String>,
 }
 
 /// An index of images, before it is pushed.
@@ -120,6 +137,10 @@ pub struct ImageDetail {
     pub layers: Vec<LayerView>,
     /// The packages in it.
     pub packages: Vec<Package>,
+    /// Its labels.
+    pub labels: BTreeMap<String, String>,
+    /// What the image that it was built on says of itself.
+    pub of_base: Option<BaseFacts>,
     /// What the tags of the repository meant, the newest first.
     pub tags: Vec<TagChange>,
 }

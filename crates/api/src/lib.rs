@@ -21,7 +21,7 @@ pub use artifacts::{
 pub use client::{Client, ClientError, RunnerClient, RunsWanted, ServerEvent};
 pub use followed_run::FollowedRun;
 pub use images::{
-    ChainLink, ImageChain, ImageDetail, ImageDifference, ImageList, ImageRecord, ImageSummary, IndexRecord,
+    BaseFacts, ChainLink, ImageChain, ImageDetail, ImageDifference, ImageList, ImageRecord, ImageSummary, IndexRecord,
     LayerDigests, LayerView, TagChange,
 };
 pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};

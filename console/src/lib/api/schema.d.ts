@@ -858,6 +858,15 @@ export interface components {
             /** @description How it ended. */
             state: components["schemas"]["State"];
         };
+        /** @description What an image says of itself that another one was built on: who builds on it may say something else. */
+        BaseFacts: {
+            /** @description When it was made, RFC 3339. */
+            created?: string | null;
+            /** @description Its labels. */
+            labels: {
+                [key: string]: string;
+            };
+        };
         /** @description What an image was built on. */
         BaseImage: {
             /** @description The digest that this name meant. */
@@ -1009,8 +1018,13 @@ export interface components {
         };
         /** @description An image with all that is known of it. */
         ImageDetail: {
+            /** @description Its labels. */
+            labels: {
+                [key: string]: string;
+            };
             /** @description Its layers, the lowest first. */
             layers: components["schemas"]["LayerView"][];
+            of_base?: components["schemas"]["BaseFacts"] | null;
             /** @description The packages in it. */
             packages: components["schemas"]["Package"][];
             /** @description The image. */

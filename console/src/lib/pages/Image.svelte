@@ -25,6 +25,15 @@
         const [project = '', number = ''] = run.split('#');
         return runAddress(project, Number(number));
     };
+    /** What the image says of itself, and where its base says something else. */
+    const labels = $derived.by(() => {
+        const own = detail?.labels ?? {}, base = detail?.of_base?.labels ?? {};
+        const keys = [...new Set([...Object.keys(own), ...Object.keys(base)])].sort();
+        return keys.flatMap((key) => [
+            ...(key in own ? [{ key, value: own[key], ofBase: own[key] === base[key] }] : []),
+            ...(key in base && own[key] !== base[key] ? [{ key, value: base[key], ofBase: true }] : []),
+        ]);
+    });
     const most = $derived(Math.max(1, ...(detail?.layers.map((layer) => layer.size) ?? [])));
 </script>
 
@@ -43,7 +52,7 @@
             <dt class="text-gray-500 dark:text-gray-400">built on</dt>
             <dd>
                 {#if image.base}
-                    {image.base} <span class="font-mono text-xs text-gray-500 dark:text-gray-400">{shortDigest(image.base_digest ?? '')}</span>
+                    {image.base} <span class="font-mono text-xs text-gray-500 dark:text-gray-400">{shortDigest(image.base_digest ?? '')}</span>{#if detail.of_base?.created}, made {detail.of_base.created.slice(0, 10)}{/if}
                     {#if image.base_now}<span class="text-failed"><span aria-hidden="true">{'\u25B2'}</span> behind: it is {shortDigest(image.base_now)} now</span>{/if}
                 {:else}nothing{/if}
             </dd>
@@ -63,6 +72,20 @@
                 {/each}
             </tbody>
         </table>
+        {#if labels.length}
+            <h2 class="mb-1 text-xs text-gray-500 dark:text-gray-400">labels</h2>
+            <table class="mb-6 w-full table-fixed text-left">
+                <tbody>
+                    {#each labels as label, place (place)}
+                        <tr class="border-b border-gray-200 dark:border-gray-800">
+                            <td class="w-80 truncate py-1 font-mono text-xs" title={label.key}>{label.key}</td>
+                            <td class="w-16 text-xs text-gray-500 dark:text-gray-400">{label.ofBase ? 'base' : ''}</td>
+                            <td class="truncate text-xs" title={label.value}>{label.value}</td>
+                        </tr>
+                    {/each}
+                </tbody>
+            </table>
+        {/if}
         <div class="grid gap-8 lg:grid-cols-2">
             <section>
                 <h2 class="mb-1 text-xs text-gray-500 dark:text-gray-400">packages</h2>

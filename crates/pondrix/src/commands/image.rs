@@ -1,9 +1,10 @@
 //! `pondrix image`
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
-use pondrix_api::{ChainLink, ImageDetail, ImageDifference, ImageSummary};
+use pondrix_api::{BaseFacts, ChainLink, ImageDetail, ImageDifference, ImageSummary};
 use pondrix_core::image::FileChange;
 
 use crate::cli::Global;
@@ -128,7 +129,7 @@ fn list_of(images: &[ImageSummary]) {
 }
 
 fn shown(detail: &ImageDetail, all_packages: bool) {
-    let ImageDetail { summary, layers, packages, tags } = detail;
+    let ImageDetail { summary, layers, packages, labels, of_base, tags } = detail;
     output::line(&output::strong(&format!("{}@{}", summary.repository, summary.digest)));
     let none = |text: String| if text.is_empty() { "none".to_owned() } else { text };
     output::line(&format!("tags      {}", none(summary.tags.join(" "))));
@@ -137,7 +138,9 @@ fn shown(detail: &ImageDetail, all_packages: bool) {
     output::line(&format!("runs in   {}", none(summary.runs_in.join(" "))));
     match (&summary.base, &summary.base_digest) {
         (Some(base), Some(digest)) => {
-            output::line(&format!("base      {base} ({})", short(digest)));
+            let made = of_base.as_ref().and_then(|of_base| of_base.created.as_deref());
+            let made = made.map(|made| format!(", made {}", output::plain(made))).unwrap_or_default();
+            output::line(&format!("base      {base} ({}){made}", short(digest)));
             if let Some(now) = &summary.base_now {
                 let since = summary.behind_since.map(|since| format!(", since {}", output::ago(since)));
                 output::line(&format!("behind    {base} is {} now{}", short(now), since.unwrap_or_default()));
@@ -158,6 +161,7 @@ fn shown(detail: &ImageDetail, all_packages: bool) {
     };
     output::line("");
     output::table(&["LAYER", "SIZE", "OF", "MADE BY"], &layers.iter().map(row).collect::<Vec<_>>());
+    labels_shown(labels, of_base.as_ref());
     if !packages.is_empty() {
         output::line("");
         let most = if all_packages { packages.len() } else { SHOWN };
@@ -184,6 +188,24 @@ fn shown(detail: &ImageDetail, all_packages: bool) {
             vec![change.tag.clone(), short(&change.digest).to_owned(), output::ago(change.at), change.run.clone()]
         };
         output::table(&["TAG", "MEANT", "SINCE", "BY"], &tags.iter().take(SHOWN).map(row).collect::<Vec<_>>());
+    }
+}
+
+/// What the image says of itself, and where its base says something else.
+fn labels_shown(labels: &BTreeMap<String, String>, of_base: Option<&BaseFacts>) {
+    let of_base = of_base.map(|of_base| of_base.labels.clone()).unwrap_or_default();
+    let row = |key: &str, value: &str, of: &str| {
+        vec![output::plain(key), output::cut(&output::plain(value), 90), of.to_owned()]
+    };
+    let mut rows = Vec::new();
+    for key in labels.keys().chain(of_base.keys()).collect::<BTreeSet<_>>() {
+        let (own, base) = (labels.get(key), of_base.get(key));
+        rows.extend(own.map(|value| row(key, value, if own == base { "base" } else { "" })));
+        rows.extend(base.filter(|_| own != base).map(|value| row(key, value, "base")));
+    }
+    if !rows.is_empty() {
+        output::line("");
+        output::table(&["LABEL", "VALUE", "OF"], &rows);
     }
 }
 

@@ -318,6 +318,24 @@ async fn images_are_listed_shown_and_compared_with_what_is_in_them() {
     let zstd = layers_of(&world, &second[..12]).pop().unwrap();
     let bytes = std::fs::read(world.folder.path().join("registry/blobs").join(zstd.hex())).unwrap();
     assert!(bytes.starts_with(&[0x28, 0xb5, 0x2f, 0xfd]), "the layer is compressed as the pipeline says");
+
+    // What the base says of itself stays to be seen where the image says something else.
+    let recipe =
+        format!("FROM {REGISTRY}/garden/{}\nLABEL bed=south org.opencontainers.image.licenses=MIT\n", name(&first));
+    repository.write("image.recipe", &recipe).unwrap();
+    let third = repository.push("Third").unwrap();
+    world.passes(&world.run_of("plant-labels", &third).await).await;
+    let shown = world.pondrix(&["image", "show", &name(&third)]).await.out;
+    let row = |key: &str| {
+        let lines = shown.lines().filter(|line| line.starts_with(key));
+        lines.map(|line| line.split_whitespace().skip(1).collect::<Vec<_>>().join(" ")).collect::<Vec<_>>()
+    };
+    assert_eq!(row("org.opencontainers.image.revision"), [third.clone(), format!("{first} base")], "{shown}");
+    assert_eq!(
+        (row("bed"), row("org.opencontainers.image.licenses")),
+        (vec!["south".to_owned()], vec!["MIT".to_owned()])
+    );
+    assert!(shown.contains(", made 20"), "{shown}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

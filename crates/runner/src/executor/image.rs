@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use pondrix_api::{ImageRecord, LayerDigests, LayerView};
+use pondrix_api::{BaseFacts, ImageRecord, LayerDigests, LayerView};
 use pondrix_core::image::{Package, SPDX, Tag, spdx};
 use pondrix_core::pipeline::{Fault, LayerForm};
 use pondrix_core::run::{BaseImage, JobResult, StepEnd};
@@ -122,6 +122,11 @@ fn record(executor: &JobExecutor, target: &PushWork, built: &Built) -> Result<Im
         base: built.base.as_ref().map(|(name, digest)| (name.to_string(), digest.clone())),
         layers,
         packages,
+        labels: built.image.config.config.labels.clone().unwrap_or_default(),
+        of_base: built.base.as_ref().and_then(|(_, digest)| store.image(digest).ok()).map(|base| BaseFacts {
+            created: base.config.created,
+            labels: base.config.config.labels.unwrap_or_default(),
+        }),
     };
     tell(executor, &record)?;
     Ok(record)

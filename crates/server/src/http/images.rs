@@ -66,7 +66,8 @@ pub(super) async fn show(
 ) -> Result<Json<ImageDetail>, ApiError> {
     let (summary, body) = find(&app, &name).await?;
     let tags = app.queries.tag_changes(&summary.repository, MOST_CHANGES).await?;
-    Ok(Json(ImageDetail { summary, layers: body.layers, packages: body.packages, tags }))
+    let ImageBody { layers, packages, labels, of_base } = body;
+    Ok(Json(ImageDetail { summary, layers, packages, labels, of_base, tags }))
 }
 
 /// Which two images.

@@ -1,6 +1,8 @@
 //! Images that runs pushed: what is in them, what their tags meant, what runs them.
 
-use pondrix_api::{ChainLink, ImageRecord, ImageSummary, IndexRecord, LayerView, TagChange};
+use std::collections::BTreeMap;
+
+use pondrix_api::{BaseFacts, ChainLink, ImageRecord, ImageSummary, IndexRecord, LayerView, TagChange};
 use pondrix_core::image::{Digest, Entry, Package, Repository, Tag};
 use pondrix_core::{JobKey, Time};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -17,6 +19,10 @@ const LEVEL: i32 = 3;
 pub(crate) struct Body {
     pub(crate) layers: Vec<LayerView>,
     pub(crate) packages: Vec<Package>,
+    #[serde(default)]
+    pub(crate) labels: BTreeMap<String, String>,
+    #[serde(default)]
+    pub(crate) of_base: Option<BaseFacts>,
 }
 
 fn packed(value: &impl Serialize) -> Result<Vec<u8>, StoreError> {
@@ -40,7 +46,8 @@ pub(crate) struct PackedListing(Vec<u8>);
 
 impl PackedRecord {
     pub(crate) fn new(record: ImageRecord) -> Result<Self, StoreError> {
-        let body = Body { layers: record.layers.clone(), packages: record.packages.clone() };
+        let ImageRecord { layers, packages, labels, of_base, .. } = record.clone();
+        let body = Body { layers, packages, labels, of_base };
         Ok(Self { body: packed(&body)?, record })
     }
 }
