@@ -1,18 +1,21 @@
 //! What stays in a store.
 //!
-//! Content is not flushed to the disk when it is written: that would cost more than fetching or building it
-//! again. A machine that loses its power may therefore have content that is not whole; a store that is opened
-//! on a machine which was started anew forgets what it was given last.
+//! Content is not flushed to the disk when it is written: each time, that would cost more than fetching or building it
+//! again. All of it is now and then ([`Store::settle`]), and when that was is noted. A machine that loses its power may
+//! therefore have content that is not whole; a store that is opened on a machine which was started anew forgets what it
+//! was given since.
 //!
-//! Keeping a store, and the folders that builds mount as caches, below a size: what was used least recently goes, and nothing that somebody uses.
+//! Keeping a store, and the folders that builds mount as caches, below a size, and some of the disk free: what was used
+//! least recently goes, and nothing that somebody uses.
 //!
 //! Whoever uses a store says so for as long as that lasts ([`Store::in_use`]). Content that was used since the
-//! oldest of those began stays; what is older than that none of them has.
+//! oldest of those began stays; what is older than that none of them has. That something is used, and that nobody uses
+//! it and it goes, is one question after the other.
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io;
-use std::os::unix::fs::MetadataExt;
+use std::io::{self, Write};
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
@@ -42,9 +45,9 @@ impl Kind {
     }
 }
 
-/// Since when each who uses the store does so.
+/// Since when each who uses the store does so; and who makes room.
 #[derive(Debug, Default)]
-pub(crate) struct Users(Mutex<(u64, BTreeMap<u64, SystemTime>)>);
+pub(crate) struct Users(Mutex<(u64, BTreeMap<u64, SystemTime>)>, Mutex<()>);
 
 /// Somebody uses the store until this is dropped.
 #[derive(Debug)]
@@ -76,8 +79,28 @@ struct Content {
     mark: PathBuf,
 }
 
-/// How long the kernel may take to write to the disk what it was given; twice what it does by itself.
-const UNWRITTEN: Duration = Duration::from_secs(120);
+/// How much room there is to be.
+#[derive(Clone, Copy, Debug)]
+pub struct Room {
+    /// How many bytes of content are kept at the most.
+    pub limit: u64,
+    /// How many bytes of the disk are to stay free; a tenth of it where nothing is said.
+    pub keep_free: Option<u64>,
+}
+
+impl Room {
+    /// How many bytes have to go, of so many.
+    fn excess(self, total: u64, disk: &rustix::fs::StatVfs) -> u64 {
+        let keep_free = self.keep_free.unwrap_or_else(|| disk.f_blocks.saturating_mul(disk.f_frsize) / 10);
+        let free = disk.f_bavail.saturating_mul(disk.f_frsize);
+        // Once there is too much, a little more goes, so that not every job has to make room.
+        let over = if total > self.limit { total - self.limit / 100 * TARGET } else { 0 };
+        over.max(keep_free.saturating_sub(free))
+    }
+}
+
+/// When all content was on the disk for certain.
+const SETTLED: &str = "settled";
 /// A number that is another one each time that a machine is started (proc(5)).
 const BOOT_ID: &str = "/proc/sys/kernel/random/boot_id";
 
@@ -89,14 +112,53 @@ impl Store {
         if fs::read_to_string(&known).is_ok_and(|known| known == boot) {
             return Ok(());
         }
-        let all = self.contents()?;
-        let newest = all.iter().map(|content| content.used).max();
-        let doubtful = newest.map(|newest| newest - UNWRITTEN);
-        for content in all.iter().filter(|content| doubtful.is_some_and(|since| content.used >= since)) {
-            self.remove(&content.path)?;
-            drop(fs::remove_file(&content.mark));
+        let settled = fs::read_to_string(self.folder().join(SETTLED)).ok().and_then(|text| text.parse().ok());
+        let settled = Duration::from_secs(settled.unwrap_or(0));
+        for content in self.contents()? {
+            let data = fs::symlink_metadata(&content.path)?;
+            // Since it has its name, nobody changes it.
+            let named = Duration::from_secs(u64::try_from(data.ctime()).unwrap_or(0)) + MARGIN;
+            if named >= settled {
+                self.remove(&content.path)?;
+                drop(fs::remove_file(&content.mark));
+            }
         }
         fs::write(known, boot)
+    }
+
+    /// Has all content written to the disk, and notes that it is there. It may take a while.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn settle(&self) -> io::Result<()> {
+        let begun = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+        rustix::fs::syncfs(File::open(self.folder())?)?;
+        let mut file = tempfile::NamedTempFile::new_in(self.folder().join("unfinished"))?;
+        write!(file, "{}", begun.as_secs())?;
+        file.as_file().sync_all()?;
+        file.persist(self.folder().join(SETTLED)).map(drop).map_err(|error| error.error)
+    }
+
+    /// Removes what an earlier process was writing. Only for who is alone in the store.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn forget_unfinished(&self) -> io::Result<()> {
+        for entry in fs::read_dir(self.folder().join("unfinished"))? {
+            remove_tree(&entry?.path())?;
+        }
+        Ok(())
+    }
+
+    /// Says that content is used now, where it is there; answers whether it is.
+    pub(crate) fn claim(&self, kind: Kind, digest: &Digest, is_there: impl FnOnce() -> bool) -> bool {
+        // Whoever removes something holds this, too: it is claimed, or gone.
+        let _nothing_goes = self.users().0.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_there = is_there();
+        if is_there {
+            self.note_use(kind, digest, None);
+        }
+        is_there
     }
 
     /// Says that somebody uses the store from now on.
@@ -129,40 +191,58 @@ impl Store {
         drop(noted);
     }
 
-    /// Brings the store, with the caches of all projects in `caches`, below so many bytes, where it is above, as far as
-    /// nobody uses what is in it.
+    /// Makes room in the store, with the caches of all projects in `caches`, where there is too little, as far as nobody
+    /// uses what is in it. Nothing where somebody else does that already.
     ///
     /// # Errors
     /// When a folder cannot be read.
-    pub fn free_space(&self, limit: u64, caches: &Path) -> io::Result<Freed> {
-        let mut all = self.contents()?;
-        all.extend(cached(caches)?);
-        let mut total: u64 = all.iter().map(|content| content.bytes).sum();
+    pub fn free_space(&self, room: Room, caches: &Path) -> io::Result<Freed> {
         let mut freed = Freed::default();
-        if total <= limit {
-            return Ok(freed);
-        }
+        let Ok(_alone) = self.users().1.try_lock() else { return Ok(freed) };
+        let mut all = self.contents()?;
+        all.extend(self.records()?);
+        all.extend(cached(caches)?);
+        let total = all.iter().map(|content| content.bytes).sum::<u64>() + taken_by(&self.folder().join("unfinished"));
+        let excess = room.excess(total, &rustix::fs::statvfs(self.folder())?);
         all.sort_by_key(|content| content.used);
         for content in all {
-            if total <= limit / 100 * TARGET {
+            if freed.bytes >= excess {
                 break;
             }
-            // Looked at once more: finding out how much there is takes its time, and jobs begin meanwhile.
-            let since = self.users().0.lock().unwrap_or_else(PoisonError::into_inner).1.values().min().copied();
-            let used = modified(&content.mark).unwrap_or(content.used);
-            if since.is_some_and(|since| used >= since) {
-                continue;
-            }
-            if self.remove(&content.path).is_err() {
-                continue;
-            }
-            drop(fs::remove_file(&content.mark));
+            let aside = {
+                // Looked at once more: finding out how much there is takes its time, and jobs begin meanwhile.
+                let users = self.users().0.lock().unwrap_or_else(PoisonError::into_inner);
+                let since = users.1.values().min().copied();
+                let used = modified(&content.mark).unwrap_or(content.used);
+                if since.is_some_and(|since| used >= since) {
+                    continue;
+                }
+                let Ok(aside) = self.set_aside(&content.path) else { continue };
+                if content.mark != content.path {
+                    drop(fs::remove_file(&content.mark));
+                }
+                aside
+            };
             build::forget_cache(&content.path);
-            total -= content.bytes;
+            drop(aside.map(|aside| remove_tree(&aside.keep())));
             freed.count += 1;
             freed.bytes += content.bytes;
         }
         Ok(freed)
+    }
+
+    /// What instructions made and which files layers have, as content of its own.
+    fn records(&self) -> io::Result<Vec<Content>> {
+        let mut all = Vec::new();
+        for folder in ["steps", "listings"] {
+            for entry in fs::read_dir(self.folder().join(folder))? {
+                let entry = entry?;
+                let Ok(data) = entry.metadata() else { continue };
+                let (path, bytes) = (entry.path(), data.blocks() * 512);
+                all.push(Content { used: data.modified()?, bytes, mark: path.clone(), path });
+            }
+        }
+        Ok(all)
     }
 
     fn contents(&self) -> io::Result<Vec<Content>> {
@@ -183,12 +263,47 @@ impl Store {
 
     /// Removes content so that it is there whole or not at all.
     fn remove(&self, path: &Path) -> io::Result<()> {
+        self.set_aside(path)?.map_or(Ok(()), |aside| remove_tree(&aside.keep()))
+    }
+
+    /// The same, and leaves the removing of a folder, which takes its time, to who asked.
+    fn set_aside(&self, path: &Path) -> io::Result<Option<tempfile::TempDir>> {
         if !path.is_dir() {
-            return fs::remove_file(path);
+            return fs::remove_file(path).map(|()| None);
         }
         let place = tempfile::tempdir_in(self.folder().join("unfinished"))?;
-        fs::rename(path, place.path().join("layer"))
+        fs::rename(path, place.path().join("layer"))?;
+        Ok(Some(place))
     }
+}
+
+/// Removes a folder with all that is in it, or a file. Folders that their owner may not write, as images have them, are
+/// opened first where this is no root.
+///
+/// # Errors
+/// What the system says.
+pub fn remove_tree(path: &Path) -> io::Result<()> {
+    if !fs::symlink_metadata(path)?.is_dir() {
+        return fs::remove_file(path);
+    }
+    match fs::remove_dir_all(path) {
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
+            open_folders(path)?;
+            fs::remove_dir_all(path)
+        }
+        other => other,
+    }
+}
+
+fn open_folders(folder: &Path) -> io::Result<()> {
+    fs::set_permissions(folder, fs::Permissions::from_mode(0o700))?;
+    for entry in fs::read_dir(folder)? {
+        let entry = entry?;
+        if entry.file_type()?.is_dir() {
+            open_folders(&entry.path())?;
+        }
+    }
+    Ok(())
 }
 
 /// Notes that a build mounts a cache now, after which its size is another.
@@ -266,6 +381,11 @@ mod tests {
         (folder, store)
     }
 
+    /// As much of the disk as is left may be used.
+    fn room(limit: u64) -> Room {
+        Room { limit, keep_free: Some(0) }
+    }
+
     /// Makes it so that content was used so many hours ago.
     fn used_hours_ago(store: &Store, digest: &Digest, hours: u64) {
         let mark = File::options().write(true).open(store.mark_path(Kind::Blob, digest.hex())).unwrap();
@@ -279,8 +399,8 @@ mod tests {
         let (old, older, new) = (add(1), add(2), add(3));
         used_hours_ago(&store, &old, 5);
         used_hours_ago(&store, &older, 9);
-        assert_eq!(store.free_space(1 << 20, Path::new("/nowhere")).unwrap(), Freed::default(), "there is room");
-        let freed = store.free_space(250_000, Path::new("/nowhere")).unwrap();
+        assert_eq!(store.free_space(room(1 << 20), Path::new("/nowhere")).unwrap(), Freed::default(), "there is room");
+        let freed = store.free_space(room(250_000), Path::new("/nowhere")).unwrap();
         assert_eq!((freed.count, freed.bytes), (1, 100_000));
         assert!(!store.has_blob(&older) && store.has_blob(&old) && store.has_blob(&new));
     }
@@ -295,24 +415,119 @@ mod tests {
         used_hours_ago(&store, &again, 6);
         // A running job found it there, and goes on using it.
         assert!(store.has_blob(&again));
-        assert_eq!(store.free_space(1, Path::new("/nowhere")).unwrap().count, 1);
+        assert_eq!(store.free_space(room(1), Path::new("/nowhere")).unwrap().count, 1);
         assert!(!store.has_blob(&before) && store.has_blob(&again));
         drop(user);
-        assert_eq!(store.free_space(1, Path::new("/nowhere")).unwrap().count, 1);
+        assert_eq!(store.free_space(room(1), Path::new("/nowhere")).unwrap().count, 1);
     }
 
     #[test]
-    fn a_machine_that_was_started_anew_doubts_what_was_written_last_and_nothing_else() {
+    fn a_machine_that_was_started_anew_believes_what_was_on_the_disk_for_certain_and_nothing_else() {
         let (folder, store) = store();
-        let (old, new) = (store.add_blob(b"old").unwrap(), store.add_blob(b"new").unwrap());
-        used_hours_ago(&store, &old, 5);
+        let old = store.add_blob(b"old").unwrap();
+        let layer = crate::digest_of(b"a layer");
+        fs::create_dir(store.layer_path(&layer)).unwrap();
         let open = || Store::open(folder.path(), IdMap::for_this_process()).unwrap();
-        assert!(open().has_blob(&new), "the same start of the machine");
-        fs::write(folder.path().join("boot"), "another").unwrap();
-        let store = open();
-        assert!(store.has_blob(&old) && !store.has_blob(&new));
+        assert!(open().has_blob(&old), "the same start of the machine");
+        store.settle().unwrap();
+        // As if that had been some time after, and the next before now.
+        let settled = fs::read_to_string(folder.path().join(SETTLED)).unwrap().parse::<u64>().unwrap();
+        let restarted = |settled: u64| {
+            fs::write(folder.path().join(SETTLED), settled.to_string()).unwrap();
+            fs::write(folder.path().join("boot"), "another").unwrap();
+            open()
+        };
+        let store = restarted(settled + 60);
+        assert!(store.has_blob(&old) && store.layer_path(&layer).is_dir());
+        let store = restarted(settled - 60);
+        assert!(!store.has_blob(&old) && !store.layer_path(&layer).exists(), "written since");
         let again = store.add_blob(b"new").unwrap();
         assert!(open().has_blob(&again));
+        fs::remove_file(folder.path().join(SETTLED)).unwrap();
+        fs::write(folder.path().join("boot"), "another").unwrap();
+        assert!(!open().has_blob(&again), "nothing was ever certain");
+    }
+
+    #[test]
+    fn what_a_killed_process_was_writing_counts_and_goes_at_the_start_of_the_next() {
+        let (folder, store) = store();
+        let unfinished = folder.path().join("unfinished/broken-off/layer/closed");
+        fs::create_dir_all(&unfinished).unwrap();
+        fs::write(unfinished.join("file"), vec![7; 300_000]).unwrap();
+        fs::set_permissions(&unfinished, fs::Permissions::from_mode(0o555)).unwrap();
+        let blob = store.add_blob(&[1; 100_000]).unwrap();
+        used_hours_ago(&store, &blob, 5);
+        assert_eq!(store.free_space(room(350_000), Path::new("/nowhere")).unwrap().count, 1, "it counts");
+        store.forget_unfinished().unwrap();
+        assert_eq!(fs::read_dir(folder.path().join("unfinished")).unwrap().count(), 0);
+        // A folder that is closed to its owner as well, which root does not mind.
+        let closed = folder.path().join("closed");
+        fs::create_dir_all(closed.join("in/here")).unwrap();
+        for path in ["in/here", "in", ""] {
+            fs::set_permissions(closed.join(path), fs::Permissions::from_mode(0o500)).unwrap();
+        }
+        open_folders(&closed).unwrap();
+        assert_eq!(fs::metadata(closed.join("in/here")).unwrap().permissions().mode() & 0o777, 0o700);
+        remove_tree(&closed).unwrap();
+        assert!(!closed.exists());
+    }
+
+    #[test]
+    fn room_is_made_where_the_disk_is_short_of_it_whatever_the_limit_is() {
+        let (folder, store) = store();
+        let blob = store.add_blob(&[1; 100_000]).unwrap();
+        used_hours_ago(&store, &blob, 5);
+        let disk = rustix::fs::statvfs(folder.path()).unwrap();
+        let whole = disk.f_blocks * disk.f_frsize;
+        let wants = |keep_free| Room { limit: u64::MAX, keep_free: Some(keep_free) };
+        assert_eq!(store.free_space(wants(1), Path::new("/nowhere")).unwrap(), Freed::default());
+        assert_eq!(store.free_space(wants(whole), Path::new("/nowhere")).unwrap().count, 1);
+        // A tenth of it where nothing is said.
+        let room = Room { limit: u64::MAX, keep_free: None };
+        let free = disk.f_bavail * disk.f_frsize;
+        assert_eq!(room.excess(0, &disk), (whole / 10).saturating_sub(free));
+    }
+
+    #[test]
+    fn records_of_what_instructions_made_count_and_go_like_all_else() {
+        let (folder, store) = store();
+        for number in 0..100 {
+            let key = crate::digest_of(format!("RUN {number}").as_bytes());
+            store.remember(&key, &crate::store::Remembered { layer: None }).unwrap();
+        }
+        let left = || fs::read_dir(folder.path().join("steps")).unwrap().count();
+        let freed = store.free_space(room(100_000), Path::new("/nowhere")).unwrap();
+        assert!(freed.count > 50 && left() == 100 - freed.count, "{freed:?}");
+    }
+
+    #[test]
+    fn what_a_job_was_told_is_there_stays_there_however_many_make_room_at_the_same_time() {
+        let (_folder, store) = store();
+        let digests: Vec<_> = (0..40_u8).map(|number| store.add_blob(&[number; 5000]).unwrap()).collect();
+        for digest in &digests {
+            used_hours_ago(&store, digest, 5);
+        }
+        let begin = std::sync::Barrier::new(6);
+        std::thread::scope(|scope| {
+            for _ in 0..2 {
+                scope.spawn(|| {
+                    begin.wait();
+                    store.free_space(room(0), Path::new("/nowhere")).unwrap();
+                });
+            }
+            for _ in 0..4 {
+                scope.spawn(|| {
+                    begin.wait();
+                    for digest in &digests {
+                        let user = store.in_use();
+                        if store.has_blob(digest) {
+                            store.read_blob(digest).unwrap();
+                        }
+                        drop(user);
+                    }
+                });
+            }
+        });
     }
 
     #[test]
@@ -321,10 +536,10 @@ mod tests {
         let digest = crate::digest_of(b"a layer");
         fs::create_dir_all(store.layer_path(&digest).join("a/b")).unwrap();
         fs::write(store.layer_path(&digest).join("a/b/c"), vec![7; 50_000]).unwrap();
-        assert_eq!(store.free_space(1 << 30, Path::new("/nowhere")).unwrap(), Freed::default());
+        assert_eq!(store.free_space(room(1 << 30), Path::new("/nowhere")).unwrap(), Freed::default());
         let mark = folder.path().join(format!("used/layer-{}", digest.hex()));
         assert!(fs::read_to_string(mark).unwrap().parse::<u64>().unwrap() > 50_000);
-        assert_eq!(store.free_space(1, Path::new("/nowhere")).unwrap().count, 1);
+        assert_eq!(store.free_space(room(1), Path::new("/nowhere")).unwrap().count, 1);
         assert!(!store.layer_path(&digest).exists());
         assert_eq!(fs::read_dir(folder.path().join("unfinished")).unwrap().count(), 0);
     }
@@ -345,8 +560,8 @@ mod tests {
         let blob = store.add_blob(&[1; 100_000]).unwrap();
         used_hours_ago(&store, &blob, 2);
         let (old, new) = (grown("desk", "old", 3), grown("labels", "new", 1));
-        assert_eq!(store.free_space(1 << 20, &caches).unwrap(), Freed::default());
-        let freed = store.free_space(290_000, &caches).unwrap();
+        assert_eq!(store.free_space(room(1 << 20), &caches).unwrap(), Freed::default());
+        let freed = store.free_space(room(290_000), &caches).unwrap();
         assert_eq!((freed.count, old.exists(), new.exists(), store.has_blob(&blob)), (1, false, true, true));
         assert!(!cache_mark(&old).exists());
         // It grows: the size of a cache is found out anew after each use.
@@ -354,10 +569,10 @@ mod tests {
         fs::write(new.join("more"), vec![7; 500_000]).unwrap();
         let user = store.in_use();
         note_cache(&new).unwrap();
-        let freed = store.free_space(400_000, &caches).unwrap();
+        let freed = store.free_space(room(400_000), &caches).unwrap();
         assert!(new.exists() && freed.bytes < 150_000, "a build has it: {freed:?}");
         drop(user);
-        store.free_space(400_000, &caches).unwrap();
+        store.free_space(room(400_000), &caches).unwrap();
         assert!(!new.exists());
     }
 }

@@ -11,12 +11,13 @@ mod hash;
 pub mod inventory;
 pub mod layer;
 mod oci;
+mod once;
 pub mod recipe;
 pub mod registry;
 mod rootfs;
 mod store;
 
-pub use garbage::{Freed, InUse};
+pub use garbage::{Freed, InUse, Room, remove_tree};
 pub use hash::digest_of;
 pub use layer::Compression;
 pub use oci::{Config, Descriptor, HealthConfig, History, Index, Manifest, Platform, PlatformError, RunConfig, media};

@@ -30,6 +30,7 @@ use crate::garbage::{Kind, Users};
 use crate::hash::{Sha256, digest_of};
 use crate::layer::{self, left_out};
 use crate::oci::{Config, Descriptor, Manifest};
+use crate::once::{Fetches, InTurn, Turn};
 
 /// The form of a store.
 const FORM: &str = "2";
@@ -43,6 +44,9 @@ pub struct Store {
     /// Of which layers, over which others, it is known that nothing is to be laid over them.
     plain: Arc<Mutex<HashSet<Digest>>>,
     cache_users: Arc<CacheUsers>,
+    /// The layers that are being unpacked, and the blobs that are being fetched.
+    unpacking: Arc<InTurn>,
+    fetching: Arc<Fetches>,
 }
 
 /// An image whose parts are all in the store.
@@ -112,6 +116,8 @@ impl Store {
             users: Arc::default(),
             plain: Arc::default(),
             cache_users: Arc::default(),
+            unpacking: Arc::default(),
+            fetching: Arc::default(),
         };
         store.take_form().map_err(io_error("bring it into this version's form"))?;
         store.doubt_what_is_new().map_err(io_error("look what is in it"))?;
@@ -133,11 +139,7 @@ impl Store {
     /// Whether a blob is there. Asking is using it.
     #[must_use]
     pub fn has_blob(&self, digest: &Digest) -> bool {
-        let there = self.blob_path(digest).is_file();
-        if there {
-            self.note_use(Kind::Blob, digest, None);
-        }
-        there
+        self.claim(Kind::Blob, digest, || self.blob_path(digest).is_file())
     }
 
     /// The bytes of a blob, checked against its digest; for documents, not for layers.
@@ -249,7 +251,7 @@ impl Store {
         if plain().contains(&key) {
             return Ok(None);
         }
-        if !self.layer_path(&key).is_dir() {
+        if !self.claim(Kind::Layer, &key, || self.layer_path(&key).is_dir()) {
             let left_out = self.left_out(diff_id)?;
             let folder = self.unfinished_folder()?;
             let into = folder.path().join("layer");
@@ -260,8 +262,8 @@ impl Store {
                 return Ok(None);
             }
             self.name_layer(&into, &key)?;
+            self.note_use(Kind::Layer, &key, None);
         }
-        self.note_use(Kind::Layer, &key, None);
         Ok(Some(self.layer_path(&key)))
     }
 
@@ -282,8 +284,13 @@ impl Store {
     /// # Errors
     /// When the blob is not a layer, or not the one that `diff_id` names.
     pub fn unpack_layer(&self, blob: &Descriptor, diff_id: &Digest) -> Result<(), StoreError> {
-        self.note_use(Kind::Layer, diff_id, None);
-        if self.layer_path(diff_id).is_dir() {
+        let is_there = || self.claim(Kind::Layer, diff_id, || self.layer_path(diff_id).is_dir());
+        if is_there() {
+            return Ok(());
+        }
+        // Who wants the same one waits for it.
+        let _mine = self.unpacking.begin(diff_id);
+        if is_there() {
             return Ok(());
         }
         let folder = self.unfinished_folder()?;
@@ -296,7 +303,9 @@ impl Store {
         if found != *diff_id {
             return Err(StoreError::WrongDigest { wanted: diff_id.clone(), found });
         }
-        self.finish_layer(&root, diff_id, &left_out)
+        self.finish_layer(&root, diff_id, &left_out)?;
+        self.note_use(Kind::Layer, diff_id, None);
+        Ok(())
     }
 
     /// An image by its manifest's digest, when manifest and configuration are in the store.
@@ -357,6 +366,11 @@ impl Store {
 
     pub(crate) fn folder(&self) -> &Path {
         &self.folder
+    }
+
+    /// Asks to fetch a blob.
+    pub(crate) fn fetch_turn(&self, digest: &Digest) -> Turn {
+        Fetches::begin(&self.fetching, digest)
     }
 
     pub(crate) fn cache_users(&self) -> &Arc<CacheUsers> {

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use pondrix_image::Platform;
+use pondrix_image::{Platform, Room};
 
 /// How a runner works.
 #[derive(Clone, Debug)]
@@ -26,8 +26,8 @@ pub struct RunnerConfig {
     pub emulated: Vec<Platform>,
     /// Folders of the machine that jobs may read that run on it and in no image, besides those of its system.
     pub shown: Vec<PathBuf>,
-    /// How many bytes of images the runner keeps.
-    pub store_limit: u64,
+    /// How much of images the runner keeps.
+    pub room: Room,
     /// After how long without the server it leaves; never when nothing is said.
     pub alone_for: Option<Duration>,
 }

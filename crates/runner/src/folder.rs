@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use anyhow::Context;
 use pondrix_core::{ProjectName, Recent};
-use pondrix_image::Store;
+use pondrix_image::{Store, remove_tree};
 use pondrix_sandbox::IdMap;
 use rustix::fs::{FlockOperation, flock};
 use tokio::sync::Notify;
@@ -56,10 +56,11 @@ impl Folder {
         lock.set_len(0).and_then(|()| write!(lock, "{}", std::process::id())).with_context(told)?;
         let jobs = path.join("jobs");
         if jobs.exists() {
-            fs::remove_dir_all(&jobs).with_context(told)?;
+            remove_tree(&jobs).with_context(told)?;
         }
         fs::create_dir(&jobs).with_context(told)?;
         let store = Store::open(&path.join("images"), ids)?;
+        store.forget_unfinished().with_context(told)?;
         let contents = Contents::open(path.join("files"), ids).with_context(told)?;
         let sources = Sources::open(path.join("sources")).with_context(told)?;
         let archives = Arc::new(Recent::new(ARCHIVES_KEPT));

@@ -77,10 +77,8 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
         slots.spawn(async move { slot_loop(slot, &client, &hello, &config, &folder, &launcher, &shutdown).await });
     }
     info!(name = config.name, slots = config.slots, "ready for jobs");
-    let upkeep = [
-        tokio::spawn(upkeep::keep_small(folder.clone(), config.store_limit)),
-        tokio::spawn(upkeep::keep_up(client, folder)),
-    ];
+    let upkeep =
+        [tokio::spawn(upkeep::keep_small(folder.clone(), config.room)), tokio::spawn(upkeep::keep_up(client, folder))];
     while slots.join_next().await.is_some() {}
     upkeep.iter().for_each(tokio::task::JoinHandle::abort);
     Ok(())

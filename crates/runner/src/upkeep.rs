@@ -1,9 +1,10 @@
 //! Keeping the runner's folder from growing: what nobody asks for any more goes.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use pondrix_api::RunnerClient;
 use pondrix_core::ProjectName;
+use pondrix_image::Room;
 use tracing::{info, warn};
 
 use crate::folder::Folder;
@@ -12,6 +13,8 @@ use crate::folder::Folder;
 const PAUSE: Duration = Duration::from_secs(600);
 /// How long the images are not looked at again after they were.
 const BETWEEN_LOOKS: Duration = Duration::from_secs(1);
+/// How long it takes at least until what jobs left is written to the disk for certain, once more.
+const BETWEEN_SETTLING: Duration = Duration::from_secs(60);
 /// How long records of what instructions made stay, and lists of layers' files, that nobody asks for.
 const RECORDS_UNUSED_FOR: Duration = Duration::from_secs(30 * 86_400);
 
@@ -30,12 +33,21 @@ pub(crate) async fn keep_up(client: RunnerClient, folder: Folder) {
 }
 
 /// Makes room among the images, where there are too many, each time that jobs have left something.
-pub(crate) async fn keep_small(folder: Folder, limit: u64) {
+pub(crate) async fn keep_small(folder: Folder, room: Room) {
+    let mut settled = None::<Instant>;
     loop {
         folder.crowded.notified().await;
         let looking = folder.clone();
-        let freed =
-            tokio::task::spawn_blocking(move || looking.store.free_space(limit, &looking.all_build_caches())).await;
+        let is_due = settled.is_none_or(|settled| settled.elapsed() >= BETWEEN_SETTLING);
+        let freed = tokio::task::spawn_blocking(move || {
+            let freed = looking.store.free_space(room, &looking.all_build_caches())?;
+            // What jobs have left is believed after a crash of the machine.
+            if is_due { looking.store.settle().map(|()| freed) } else { Ok(freed) }
+        });
+        let freed = freed.await;
+        if is_due {
+            settled = Some(Instant::now());
+        }
         match freed {
             Ok(Ok(freed)) if freed.count > 0 => info!(freed.count, freed.bytes, "made room among the images"),
             Ok(Ok(_)) => {}
@@ -48,6 +60,10 @@ pub(crate) async fn keep_small(folder: Folder, limit: u64) {
 }
 
 fn tidy(folder: &Folder, projects: &[ProjectName]) {
+    // What was left since it was done last.
+    if let Err(error) = folder.store.settle() {
+        warn!(%error, "the images could not be written to the disk for certain");
+    }
     match folder.store.forget_records(RECORDS_UNUSED_FOR) {
         Ok(0) => {}
         Ok(count) => info!(count, "records of what instructions made were forgotten: nobody asked for them"),

@@ -16,6 +16,7 @@ use super::wire::{Registry, Right, innermost, plain_client};
 use crate::Store;
 use crate::hash::{Hashing, digest_of};
 use crate::oci::media;
+use crate::once::Turn;
 
 /// How often in a row a blob may break off without a byte of it having come.
 const TRIES: u32 = 5;
@@ -148,9 +149,27 @@ impl Registry {
         store: &Store,
         fetched: &(dyn Fn(u64) + Sync),
     ) -> Result<(), RegistryError> {
-        if store.has_blob(digest) {
-            return Ok(());
-        }
+        let turn = loop {
+            if store.has_blob(digest) {
+                return Ok(());
+            }
+            match store.fetch_turn(digest) {
+                Turn::Mine(turn) => break turn,
+                // Who waits is told how far it is. Where it does not come, the next one tries.
+                Turn::Theirs(mut come) => {
+                    let mut told = 0;
+                    while come.changed().await.is_ok() {
+                        let now = *come.borrow_and_update();
+                        fetched(now - told);
+                        told = now;
+                    }
+                }
+            }
+        };
+        let fetched = |bytes| {
+            turn.advance(bytes);
+            fetched(bytes);
+        };
         let doing = format!("give {} of {}", digest.short(), repository.path());
         let file = store.unfinished_file()?;
         let io = |error: std::io::Error| crate::store::io_error("write a blob")(error);
@@ -163,7 +182,7 @@ impl Registry {
             let skip = if response.status() == StatusCode::PARTIAL_CONTENT { 0 } else { count };
             let before = count;
             let broke =
-                self.take(response, skip, &mut count, size, digest, &mut hash, &mut to, &doing, fetched).await?;
+                self.take(response, skip, &mut count, size, digest, &mut hash, &mut to, &doing, &fetched).await?;
             tries = if count > before { 2 } else { tries + 1 };
             match broke {
                 Some(error) if tries > TRIES => return Err(error),

@@ -5,6 +5,7 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use pondrix_api::{PauseRequest, RunnerView};
+use pondrix_image::Room;
 use pondrix_runner::{FolderTaken, RunnerConfig, ServerAddress};
 
 use crate::cli::Global;
@@ -183,7 +184,10 @@ impl Join {
             host_network: self.allows.allow_host_network,
             shown: self.allows.readable,
             emulated: self.allows.emulates,
-            store_limit: self.allows.store_limit.bytes(),
+            room: Room {
+                limit: self.allows.store_limit.bytes(),
+                keep_free: self.allows.keep_free.map(pondrix_core::Size::bytes),
+            },
             alone_for: self.alone_for.map(pondrix_core::Duration::to_std),
         };
         match pondrix_runner::run(config, signals::shutdown()?).await {

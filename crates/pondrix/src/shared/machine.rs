@@ -25,6 +25,9 @@ pub(crate) struct Allows {
     /// goes first, and nothing that a running job uses.
     #[arg(long, value_name = "SIZE", default_value_t = DEFAULT_STORE)]
     pub(crate) store_limit: Size,
+    /// Keep less where the disk would have less than this left; a tenth of it where nothing is said.
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) keep_free: Option<Size>,
 }
 
 /// How much of images a runner keeps where nothing is said.
@@ -32,7 +35,13 @@ const DEFAULT_STORE: Size = Size::from_bytes(50 << 30);
 
 impl Default for Allows {
     fn default() -> Self {
-        Self { allow_host_network: false, readable: Vec::new(), emulates: Vec::new(), store_limit: DEFAULT_STORE }
+        Self {
+            allow_host_network: false,
+            readable: Vec::new(),
+            emulates: Vec::new(),
+            store_limit: DEFAULT_STORE,
+            keep_free: None,
+        }
     }
 }
 

@@ -54,7 +54,8 @@ impl Server {
     fn start_with(data: &Path, listen: &str, more: &[&str]) -> (Self, Option<String>) {
         let log = std::fs::File::options().create(true).append(true).open(data.with_extension("log")).unwrap();
         let mut child = Command::new(PONDRIX)
-            .args(["serve", "--json", "--listen", listen, "--data"])
+            // However full the disk is that the tests have.
+            .args(["serve", "--json", "--keep-free", "1B", "--listen", listen, "--data"])
             .arg(data)
             .args(more)
             .stdin(Stdio::null())
