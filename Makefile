@@ -3,7 +3,7 @@
 CARGO ?= cargo
 NPM ?= npm
 .DEFAULT_GOAL := help
-.PHONY: help setup demo-setup console contract demo build test explore trial lint bench screenshots
+.PHONY: help setup demo-setup console contract demo build test explore fuzz trial lint bench screenshots
 
 help: ## Tell what there is
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -55,6 +55,10 @@ explore: ## Test properties and simulations on new cases (MINUTES=10); what is f
 	    rounds=$$((rounds + 1)); \
 	done; \
 	echo "$$rounds rounds, nothing found"
+
+fuzz: ## Feed damaged recipes, ignore files, layers, documents and package databases to what reads them (MINUTES=10 each)
+	PONDRIX_FUZZ_SECONDS=$$((60 * $(MINUTES))) PONDRIX_FUZZ_SEED=$$(od -An -N4 -tu4 /dev/urandom | tr -d ' ') \
+	$(CARGO) test --package pondrix-image --test fuzz -- --nocapture
 
 KILLS ?= 1000
 trial: setup console ## Kill server and runner at random moments while the demo's projects run (KILLS=1000)

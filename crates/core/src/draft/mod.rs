@@ -70,6 +70,29 @@ impl Repository {
         self.files.iter().filter(|file| is_recipe(&file.text)).min_by_key(depth)
     }
 
+    /// The file that says what a recipe does not see of its context, where it is not the one that is read by itself. Many
+    /// programs have a file of patterns whose name begins with a dot; this one leaves out what only a build has no use
+    /// for: git's own folder, the recipe, itself.
+    fn ignore_file(&self, recipe: &Found, context: &str) -> Option<&Found> {
+        if self.file(&format!("{}.ignore", recipe.path)).is_some() {
+            return None;
+        }
+        let name_of = |path: &str| path.rsplit('/').next().unwrap_or_default().to_owned();
+        let is_in_context = |path: &str| path.rsplit_once('/').map_or(".", |(folder, _)| folder) == context;
+        let telling = |file: &Found| {
+            let words = [".git".to_owned(), name_of(&recipe.path), name_of(&file.path)];
+            let lines = file.text.lines().map(|line| line.trim().trim_start_matches("**/").trim_matches('/'));
+            lines.filter(|line| words.iter().any(|word| word == line)).count()
+        };
+        let named = self.files.iter().filter(|file| {
+            let name = name_of(&file.path);
+            // Git's own says what is not committed, and is not in the commit.
+            is_in_context(&file.path) && name.starts_with('.') && name.ends_with("ignore") && name != ".gitignore"
+        });
+        let best = named.map(|file| (telling(file), file)).max_by_key(|(telling, _)| *telling)?;
+        (best.0 > 0).then_some(best.1)
+    }
+
     /// A pattern of the Kubernetes manifests that run something.
     fn manifests(&self) -> Option<String> {
         let is_manifest = |file: &&Found| {
@@ -204,7 +227,12 @@ fn package(repository: &Repository, recipe: &Found, facts: &RecipeFacts, app: &s
         quoted(app)
     );
     let context = recipe.path.rsplit_once('/').map_or(".", |(folder, _)| folder);
-    let _ = writeln!(out, "        recipe {} context={}", quoted(&recipe.path), quoted(context));
+    let ignore = repository.ignore_file(recipe, context);
+    let said = ignore.map(|file| format!(" ignore={}", quoted(&file.path))).unwrap_or_default();
+    if ignore.is_some() {
+        out += "        // What the recipe does not see of the context is in the file that `ignore` names.\n";
+    }
+    let _ = writeln!(out, "        recipe {} context={}{said}", quoted(&recipe.path), quoted(context));
     if let Some(command) = facts.fetches {
         let _ = writeln!(
             out,

@@ -46,6 +46,27 @@ fn what_is_found_becomes_stages_in_their_order() {
 }
 
 #[test]
+fn the_file_that_leaves_things_out_of_a_context_is_known_by_what_is_in_it() {
+    let recipe = ("build/container", "FROM a.test/base:1\n");
+    let drafted = |files: &[(&str, &str)]| {
+        let text = draft(&repository(&[&[recipe], files].concat())).pipeline;
+        pipeline::read(&text).unwrap_or_else(|faults| panic!("{faults:#?}\n{text}"));
+        text
+    };
+    let usual = ("build/.lilyignore", "# not for images\n.git\nnode_modules\n*.log\n");
+    let others = [(".fernignore", ".git\n"), ("build/.gitignore", ".git\n"), ("build/.mossignore", "*.min.js\ndist\n")];
+    let text = drafted(&[others[0], others[1], others[2], usual]);
+    assert!(text.contains("recipe \"build/container\" context=\"build\" ignore=\"build/.lilyignore\""), "{text}");
+    for (telling, is_known) in [("**/.git/", true), ("container", true), (".lilyignore", true), ("dist", false)] {
+        let text = drafted(&[("build/.lilyignore", telling)]);
+        assert_eq!(text.contains("ignore="), is_known, "{telling}: {text}");
+    }
+    assert!(!drafted(&others).contains("ignore="), "those are others'");
+    let own = ("build/container.ignore", "*.log\n");
+    assert!(!drafted(&[usual, own]).contains("ignore="), "it has the one that is read by itself");
+}
+
+#[test]
 fn the_usual_entry_points_of_tests_are_known() {
     let steps = |files: &[(&str, &str)]| {
         let draft = draft(&repository(files));

@@ -59,7 +59,7 @@ pub enum BareNameError {
     /// No registry was chosen for such names.
     #[error(
         "`{0}` names no registry, and none was chosen for such names; write HOST/{0}, or have one chosen: \
-         pondrix registry add HOST --bare-names"
+         pondrix registry add HOST --bare-names PATH"
     )]
     NoRegistry(String),
     /// Not a name, wherever it is looked for.

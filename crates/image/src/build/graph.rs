@@ -18,6 +18,8 @@ use crate::Store;
 use crate::oci::Platform;
 use crate::recipe::{Action, Instruction, Recipe, expand};
 
+/// The tag that is meant where a recipe names none: what the trade's recipes rely on.
+const LATEST: &str = "latest";
 /// How often a stage that waits for another looks whether the build is to end.
 const HALT_CHECK: Duration = Duration::from_millis(100);
 
@@ -29,7 +31,15 @@ pub(super) enum Base {
     /// An earlier stage, by its place.
     Stage(usize),
     /// An image.
-    Image(Reference),
+    Image(Named),
+}
+
+/// An image as a recipe names it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Named {
+    pub(super) reference: Reference,
+    /// Whether the recipe says no tag and no digest, so that `latest` is meant.
+    pub(super) is_open: bool,
 }
 
 /// Why a recipe's bases cannot be named.
@@ -78,17 +88,19 @@ fn origins(instruction: &Instruction) -> Vec<&str> {
 }
 
 /// An image by the name that a recipe gives it: the trade's recipes often leave the registry out, and the tag.
-fn reference(name: &str, full_name: &dyn Fn(&str) -> Result<Reference, OutsideError>) -> Result<Reference, Complaint> {
+fn named(name: &str, full_name: &dyn Fn(&str) -> Result<Reference, OutsideError>) -> Result<Named, Complaint> {
     use pondrix_core::image::ReferenceError;
-    match name.parse() {
-        Ok(reference) => Ok(reference),
-        Err(ReferenceError::NoVersion(_)) => {
-            let help = format!("write {name}:TAG; `latest` too is a tag, where that is meant");
-            Err((format!("`{name}` names no tag and no digest"), Some(help)))
+    let is_open = !name.contains('@') && !name.rsplit('/').next().unwrap_or_default().contains(':');
+    let whole = if is_open { format!("{name}:{LATEST}") } else { name.to_owned() };
+    let reference = match whole.parse() {
+        Ok(reference) => reference,
+        // People know the name as they wrote it.
+        Err(ReferenceError::NoHost(_)) => {
+            full_name(&whole).map_err(|error| (error.to_string().replace(&whole, name), None))?
         }
-        Err(ReferenceError::NoHost(_)) => full_name(name).map_err(|error| (error.to_string(), None)),
-        Err(other) => Err((other.to_string(), None)),
-    }
+        Err(other) => return Err((other.to_string(), None)),
+    };
+    Ok(Named { reference, is_open })
 }
 
 /// Arguments that every build knows.
@@ -170,7 +182,7 @@ impl Plan {
             } else if name == "scratch" {
                 Ok(Base::Scratch)
             } else {
-                reference(&name, full_name).map(Base::Image)
+                named(&name, full_name).map(Base::Image)
             };
             bases.push((base, number));
         }
@@ -207,8 +219,8 @@ impl Plan {
     }
 
     /// An image by the name that a recipe gives it.
-    pub(super) fn reference(&self, outside: &dyn Outside, name: &str) -> Result<Reference, Complaint> {
-        reference(name, &|short| outside.full_name(short))
+    pub(super) fn named(&self, outside: &dyn Outside, name: &str) -> Result<Named, Complaint> {
+        named(name, &|short| outside.full_name(short))
     }
 }
 

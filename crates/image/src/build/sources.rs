@@ -62,10 +62,10 @@ impl StageBuild<'_> {
             let help = "name a stage as FROM … AS NAME names it, or an image as HOST/IMAGE:TAG";
             return Err(self.fault(at, words, Some(help.to_owned())).into());
         }
-        let name = self.build.plan.reference(self.build.outside, from);
+        let name = self.build.plan.named(self.build.outside, from);
         let name = name.map_err(|(words, help)| BuildError::from(self.fault(at, words, help)))?;
         let image = self.image(at, &name)?;
-        Ok(Origin { layers: self.build.store.layers(&image)?, name: Some(format!("the image {name}")) })
+        Ok(Origin { layers: self.build.store.layers(&image)?, name: Some(format!("the image {}", name.reference)) })
     }
 
     pub(super) fn source<'o>(&'o self, origin: &'o Origin) -> Source<'o> {

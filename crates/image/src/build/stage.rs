@@ -5,11 +5,10 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use pondrix_core::Time;
-use pondrix_core::image::Reference;
 use serde_json::json;
 
 use super::copy::Copier;
-use super::graph::{Base, Plan, Progress, built_stage};
+use super::graph::{Base, Named, Plan, Progress, built_stage};
 use super::key::Key;
 use super::owner::ids_of_command;
 use super::seen::Seen;
@@ -122,7 +121,7 @@ impl<'b> StageBuild<'b> {
     fn begin(&mut self) -> Result<(), BuildError> {
         let base = self.build.plan.bases[self.number].as_ref().map_err(|fault| BuildError::from((**fault).clone()))?;
         let meant = match base {
-            Base::Image(name) if self.stage.base.contains('$') => format!(", which is {name}"),
+            Base::Image(name) if self.stage.base.contains('$') => format!(", which is {}", name.reference),
             _ => String::new(),
         };
         self.say_instruction(&self.stage.from, &meant);
@@ -131,7 +130,7 @@ impl<'b> StageBuild<'b> {
             Base::Stage(other) => self.state = built_stage(self.build, *other)?,
             Base::Image(name) => {
                 let image = self.image(&self.stage.from, name)?;
-                self.state.base = Some((name.clone(), image.digest.clone(), image.manifest.layers.len()));
+                self.state.base = Some((name.reference.clone(), image.digest.clone(), image.manifest.layers.len()));
                 self.state.layers = image.manifest.layers;
                 self.state.config = image.config;
             }
@@ -150,9 +149,21 @@ impl<'b> StageBuild<'b> {
         Ok(())
     }
 
-    pub(super) fn image(&self, at: &Instruction, name: &Reference) -> Result<crate::Image, BuildError> {
-        let image = self.build.outside.image(name, &self.platform);
-        image.map_err(|error| BuildError::from(self.fault(at, error.to_string(), None)))
+    pub(super) fn image(&self, at: &Instruction, name: &Named) -> Result<crate::Image, BuildError> {
+        let Named { reference, is_open } = name;
+        let image = self.build.outside.image(reference, &self.platform);
+        let help = || is_open.then(|| "name a tag, as in IMAGE:TAG".to_owned());
+        let image = image.map_err(|error| BuildError::from(self.fault(at, error.to_string(), help())))?;
+        if *is_open {
+            // What it is today need not be what it is tomorrow.
+            let fixed = reference.repository.at(image.digest.clone());
+            self.say(&format!(
+                "warning: no tag is named, and {reference} is taken, which is {} now;",
+                image.digest.short()
+            ));
+            self.say(&format!("         write {fixed} to have this one again, or name a tag"));
+        }
+        Ok(image)
     }
 
     /// An instruction, behind its place in a form that editors open.

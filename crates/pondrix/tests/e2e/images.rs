@@ -358,6 +358,24 @@ async fn names_without_a_registry_mean_the_one_that_was_chosen_and_a_taken_tag_s
     let failure = world.end_of(&run).await.failure.unwrap();
     assert!(failure.what.contains("the tag v1 of") && failure.what.contains("never moved"), "{}", failure.what);
     assert!(!world.log(&run, "package/labels").await.contains("RUN true"), "nothing was built");
+
+    // Most recipes name no tag either: what that means is taken, and told with the line that keeps it.
+    let registry = world.client.registries().await.unwrap().registries.remove(0).address;
+    let manifest = |tag: &str| format!("{registry}/v2/base/shell/manifests/{tag}");
+    let shell = reqwest::get(manifest("1")).await.unwrap();
+    let kind = shell.headers()["content-type"].clone();
+    let put = reqwest::Client::new().put(manifest("latest")).header("content-type", kind);
+    assert!(put.body(shell.bytes().await.unwrap()).send().await.unwrap().status().is_success());
+    for (from, version) in [("shell", "v2"), (&*format!("{REGISTRY}/base/shell"), "v3")] {
+        repository.write("image.recipe", &format!("FROM {from}\nRUN true\n")).unwrap();
+        repository.write("pondrix.kdl", &format!("input \"version\" default=\"{version}\"\n{pipeline}")).unwrap();
+        let run = world.run_of("plant-labels", &repository.push("No tag").unwrap()).await;
+        world.passes(&run).await;
+        let log = world.log(&run, "package/labels").await;
+        let digest = world.registry.tags("base/shell")["latest"].clone();
+        let keeps = format!("write {REGISTRY}/base/shell@{digest}");
+        assert!(log.contains("warning: no tag is named") && log.contains(&keeps), "{log}");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -233,7 +233,11 @@ async fn blob(
     let start = range.and_then(|start| start.parse::<u64>().ok()).unwrap_or(0);
     let mut file = tokio::fs::File::open(path).await.map_err(|error| broken(&error))?;
     file.seek(std::io::SeekFrom::Start(start)).await.map_err(|error| broken(&error))?;
-    let breaks_after = registry.inner().breaks_after.take();
+    let breaks_after = {
+        let mut inner = registry.inner();
+        inner.blobs_given += 1;
+        inner.breaks_after.take()
+    };
     let status = if start == 0 { StatusCode::OK } else { StatusCode::PARTIAL_CONTENT };
     let length = [(CONTENT_LENGTH, (length - start).to_string()), (CONTENT_DIGEST, digest.to_string())];
     let whole = ReaderStream::with_capacity(file.take(breaks_after.unwrap_or(u64::MAX)), 128 * 1024);

@@ -78,8 +78,9 @@ pub(super) struct Inner {
     /// Whether it knows conditions of requests.
     pub(super) knows_conditions: bool,
     next_upload: u64,
-    /// How many blobs were sent with their bytes.
+    /// How many blobs were sent with their bytes, and how many were given.
     pub(super) blobs_received: u64,
+    pub(super) blobs_given: u64,
 }
 
 #[derive(Debug, Default)]
@@ -145,6 +146,12 @@ impl Registry {
     /// `manifest`, `tags`, `referrers`, `base` or `token`.
     pub fn trip(&self, kind: &str, trip: Trip) {
         self.inner().trips.insert(kind.to_owned(), trip);
+    }
+
+    /// How many times a blob was given with its bytes.
+    #[must_use]
+    pub fn blobs_given(&self) -> u64 {
+        self.inner().blobs_given
     }
 
     /// Whether something is still to go wrong.

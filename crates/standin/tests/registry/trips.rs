@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 
 use pondrix_core::image::{Digest, Registries};
 use pondrix_image::build::Built;
-use pondrix_image::registry::{Attachment, PushRequest, Registry, RegistryError, pull, pull_for, push};
+use pondrix_image::registry::{
+    Attachment, Pulling, PushRequest, Registry, RegistryError, pull, pull_and_tell, pull_for, push,
+};
 
 use pondrix_image::{Config, Descriptor, Platform, media};
 use pondrix_standin::registry::{Guard, Trip};
@@ -144,6 +146,41 @@ async fn layers_are_taken_from_the_bases_repository_where_a_token_covers_both_an
     let request = PushRequest { repository: &other, ..request };
     let done = push(&request, &right, &store).await.unwrap();
     assert!(done.sent >= 1 && !place.registry.has_trips(), "{done:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_several_jobs_pull_at_once_is_fetched_once_and_each_is_told_how_far_it_is() {
+    let place = Place::new().await;
+    let store = place.store("builder");
+    let text = large().iter().map(|byte| char::from(*byte)).collect::<String>();
+    let app = built(&place, &store, &[("f", &text), ("g", "2")], "FROM scratch\nCOPY f /f\nCOPY g /g").await;
+    pushed(&place, &app, "app", &place.registries).await.unwrap();
+    let (before, other) = (place.registry.blobs_given(), place.store("other"));
+    // It breaks off once, and whoever fetches goes on.
+    place.registry.break_after(10 << 20);
+    let pulled = async || {
+        let last = std::sync::Mutex::new(None);
+        let tell = |now: Pulling| *last.lock().unwrap() = Some(now);
+        let name = image("app:edge");
+        let here = Platform::here();
+        pull_and_tell(&name, &here, &place.registries, &other, &tell)
+            .await
+            .map(|pulled| (pulled.digest, last.into_inner()))
+    };
+    let all = futures_util::future::join_all((0..4).map(|_| pulled())).await;
+    for one in all {
+        let (digest, last) = one.unwrap();
+        assert_eq!(digest, app.image.digest);
+        // One that comes when all is there has nothing to tell.
+        if let Some(last) = last.unwrap() {
+            assert_eq!((last.layers_here, last.bytes_here), (last.layers, last.bytes));
+        }
+    }
+    assert_eq!(
+        place.registry.blobs_given() - before,
+        3 + 1,
+        "two layers and the configuration, one of them in two parts"
+    );
 }
 
 /// The list under an image's tag for what is attached, as the registry has it.
