@@ -1,6 +1,8 @@
 //! Damaged recipes, ignore files, layers, documents and package databases: each is read or refused, quickly, and nothing
 //! breaks. A few of them, always the same, in every test; others for as long as `make fuzz` is told to.
 
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 use std::io::Cursor;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc;
