@@ -361,6 +361,12 @@ impl Store {
             let restored = self.restored(&diff_ids[..=number], &paths)?;
             paths.extend(restored);
         }
+        // An image may have a layer twice. The kernel takes no folder twice, and needs the lower one for nothing: what it
+        // adds and what it hides, the higher one adds and hides again.
+        let mut seen = HashSet::new();
+        paths.reverse();
+        paths.retain(|path| seen.insert(path.clone()));
+        paths.reverse();
         Ok(paths)
     }
 

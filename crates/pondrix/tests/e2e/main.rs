@@ -19,6 +19,7 @@ mod foundations;
 mod images;
 mod kubectl;
 mod language;
+mod pasts;
 mod platforms;
 mod promises;
 mod quickstart;

@@ -28,13 +28,13 @@ use tokio_util::sync::CancellationToken;
 use crate::support::{PONDRIX, listener, push_bases};
 
 /// A case, by its parts.
-struct Case {
+pub(crate) struct Case {
     name: String,
     parts: Vec<(String, String)>,
 }
 
 impl Case {
-    fn read(path: &Path) -> Self {
+    pub(crate) fn read(path: &Path) -> Self {
         let text = fs::read_to_string(path).unwrap();
         let mut parts: Vec<(String, String)> = Vec::new();
         for line in text.split_inclusive('\n') {
@@ -103,9 +103,9 @@ impl Case {
 }
 
 /// Where cases are built.
-struct Place {
+pub(crate) struct Place {
     registries: Registries,
-    folder: PathBuf,
+    pub(crate) folder: PathBuf,
     handle: Handle,
 }
 
@@ -117,7 +117,7 @@ impl Place {
     }
 
     /// Builds a case in a folder, where what was built there before is known.
-    fn build_in(
+    pub(crate) fn build_in(
         &self,
         folder: &Path,
         case: &Case,
@@ -257,7 +257,7 @@ fn outcome(place: &Place, case: &Case) -> (&'static str, String) {
 }
 
 /// A place whose bases are in a registry, which serves until it is told to stop.
-async fn place(folder: &Path) -> (Place, CancellationToken) {
+pub(crate) async fn place(folder: &Path) -> (Place, CancellationToken) {
     let registry = Registry::new(&folder.join("registry")).unwrap();
     let at = listener().await;
     let registries = Registries::at([(REGISTRY, format!("http://{}", at.local_addr().unwrap()))]);

@@ -276,6 +276,8 @@ fn is_as_applied(layers: &[Layer]) -> Result<(), TestCaseError> {
     prop_assert_eq!(&found, &expected);
     // Once more, from what the store knows now, and from what another start of it knows.
     prop_assert_eq!(&stacked(&store, layers), &paths);
+    let once: BTreeSet<_> = paths.iter().collect();
+    prop_assert_eq!(once.len(), paths.len(), "the kernel takes no folder twice");
     let again = Store::open(place.path(), ids()).unwrap();
     prop_assert_eq!(&stacked(&again, layers), &paths);
     Ok(())
@@ -287,7 +289,14 @@ proptest! {
     #[test]
     fn layers_that_leave_folders_out_show_what_their_archives_give_when_applied_one_after_the_other(
         layers in prop::collection::vec(any_layer(), 2..5),
+        again in prop::option::of((0_usize..5, 0_usize..5)),
     ) {
+        let mut layers = layers;
+        // One of them comes once more.
+        if let Some((from, to)) = again {
+            let layer = layers[from % layers.len()].clone();
+            layers.insert(to % (layers.len() + 1), layer);
+        }
         is_as_applied(&layers)?;
     }
 }
