@@ -114,6 +114,10 @@ impl StageBuild<'_> {
         if mount.kind != MountKind::Bind {
             return Ok(());
         }
+        let origin = self.origin(at, mount.option("from"))?;
+        if origin.add_to_key(key) {
+            return Ok(());
+        }
         let items = self.bound(at, mount)?;
         add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), key)
             .map_err(|error| self.files_fault(at, error))
@@ -243,7 +247,14 @@ impl StageBuild<'_> {
                     let source = self.source(&origin);
                     let path = source.one(mount.option("source").unwrap_or("/"));
                     let path = path.map_err(|error| self.files_fault(at, error))?;
-                    let is_folder = source.layers.find(&path).is_some_and(|found| found.is_dir());
+                    let found = source.layers.find(&path);
+                    let is_folder = found.as_ref().is_some_and(|found| found.is_dir());
+                    // One file is shown as it is: nothing has to be laid over anything for that.
+                    if let Some(from) = found.filter(|_| !is_folder && mount.option("rw") != Some("true")) {
+                        let to = point(&target, false);
+                        shown.binds.push(Bind { from, to, read_only: true });
+                        continue;
+                    }
                     let layers = match origin.is_context() {
                         true => vec![self.build.seen_context()?],
                         false => source.layers.0.to_vec(),

@@ -72,8 +72,12 @@ impl Seen {
     /// What is in a file, if that is known.
     pub(super) fn content(&self, data: &Metadata) -> Option<Content> {
         let sight = Sight::of(data);
+        let mut asked = self.asked();
+        if let Some(content) = asked.get(&sight) {
+            return Some(*content);
+        }
         let content = *self.known.get(&sight)?;
-        self.asked().insert(sight, content);
+        asked.insert(sight, content);
         Some(content)
     }
 

@@ -23,6 +23,8 @@ use crate::store::io_error;
 /// Where files come from.
 pub(super) struct Origin {
     layers: Vec<PathBuf>,
+    /// What is in these, where that is known without looking.
+    ids: Option<Vec<Digest>>,
     /// What it is, for people; nothing for the context.
     name: Option<String>,
 }
@@ -30,6 +32,17 @@ pub(super) struct Origin {
 impl Origin {
     pub(super) const fn is_context(&self) -> bool {
         self.name.is_none()
+    }
+
+    /// Adds to a key what is there, where that is known without looking: what a name of it means, and what is behind
+    /// that, follows. Answers whether it is known.
+    pub(super) fn add_to_key(&self, key: &mut Key) -> bool {
+        let Some(ids) = &self.ids else { return false };
+        key.text("layers").number(ids.len() as u64);
+        for id in ids {
+            key.bytes(&id.bytes());
+        }
+        true
     }
 }
 
@@ -51,11 +64,15 @@ impl StageBuild<'_> {
     /// What `from` names: an earlier stage, an image, or the context where nothing is named.
     pub(super) fn origin(&self, at: &Instruction, from: Option<&str>) -> Result<Origin, BuildError> {
         let Some(from) = from else {
-            return Ok(Origin { layers: vec![self.build.input.context.clone()], name: None });
+            return Ok(Origin { layers: vec![self.build.input.context.clone()], ids: None, name: None });
         };
         if let Some(stage) = self.build.input.recipe.stage_named(from, self.number) {
             let state = built_stage(self.build, stage)?;
-            return Ok(Origin { layers: state.paths(&self.build.store)?, name: Some(format!("the stage `{from}`")) });
+            return Ok(Origin {
+                layers: state.paths(&self.build.store)?,
+                ids: Some(state.config.rootfs.diff_ids.clone()),
+                name: Some(format!("the stage `{from}`")),
+            });
         }
         if !from.contains(['/', ':', '@']) {
             let words = format!("there is no stage `{from}` in front of this one");
@@ -65,7 +82,11 @@ impl StageBuild<'_> {
         let name = self.build.plan.named(self.build.outside, from);
         let name = name.map_err(|(words, help)| BuildError::from(self.fault(at, words, help)))?;
         let image = self.image(at, &name)?;
-        Ok(Origin { layers: self.build.store.layers(&image)?, name: Some(format!("the image {}", name.reference)) })
+        Ok(Origin {
+            layers: self.build.store.layers(&image)?,
+            ids: Some(image.config.rootfs.diff_ids),
+            name: Some(format!("the image {}", name.reference)),
+        })
     }
 
     pub(super) fn source<'o>(&'o self, origin: &'o Origin) -> Source<'o> {
@@ -101,12 +122,7 @@ impl StageBuild<'_> {
         let ends_as_folder = to.ends_with('/') || to.ends_with("/.");
         let into_folder = ends_as_folder || Layers(&below_paths).is_folder(Path::new(&to));
         let layout = Layout { exclude: &exclude, parents: copy.parents, into_folder };
-        let mut items = Vec::new();
-        let count = self.find(at, copy, &layout, scratch.path(), &mut items)?;
-        if count > 1 && !into_folder && !copy.parents {
-            let help = Some(format!("write `{}/`", copy.to));
-            return Err(self.fault(at, "several files need a folder to go into", help).into());
-        }
+        let origin = self.origin(at, copy.from.as_deref())?;
         // A name means what the image says, whatever the layer depends on: the key has the numbers.
         let users = if owner.is_some() { self.state.paths(&self.build.store)? } else { Vec::new() };
         let owner = owner.as_deref().map(|owner| owner::ids_of(owner, &Layers(&users))).transpose();
@@ -115,9 +131,22 @@ impl StageBuild<'_> {
         let mut key = Key::new("copy", below);
         let owner_text = owner.map(|(user, group)| format!("{user}:{group}"));
         key.text(&to).maybe(owner_text.as_deref()).maybe(mode.as_deref()).number(self.state.moment);
-        add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), &mut key)
-            .map_err(|error| self.files_fault(at, error))?;
+        // What layers have is looked for and read when it is needed; the context's files have to be read to be known.
+        let found = if origin.add_to_key(&mut key) {
+            key.texts(&self.fill_all(at, &copy.sources)?).texts(&self.fill_all(at, &copy.exclude)?);
+            key.number(copy.parents.into()).number(into_folder.into());
+            None
+        } else {
+            let items = self.find_items(at, copy, &origin, &layout, scratch.path())?;
+            add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), &mut key)
+                .map_err(|error| self.files_fault(at, error))?;
+            Some(items)
+        };
         self.step(at, key, |stage, upper| {
+            let items = match found {
+                Some(items) => items,
+                None => stage.find_items(at, copy, &origin, &layout, scratch.path())?,
+            };
             let ids = stage.build.store.ids();
             let copier = Copier::new(Layers(&below_paths), upper, ids, stage.state.moment).owned(owner, mode_read);
             let mut copier = if copy.link { copier.alone() } else { copier };
@@ -130,17 +159,35 @@ impl StageBuild<'_> {
         })
     }
 
+    /// Everything that a COPY or ADD names.
+    fn find_items(
+        &self,
+        at: &Instruction,
+        copy: &Copy,
+        origin: &Origin,
+        layout: &Layout<'_>,
+        scratch: &Path,
+    ) -> Result<Vec<Item>, BuildError> {
+        let mut items = Vec::new();
+        let count = self.find(at, copy, origin, layout, scratch, &mut items)?;
+        if count > 1 && !layout.into_folder && !layout.parents {
+            let help = Some(format!("write `{}/`", copy.to));
+            return Err(self.fault(at, "several files need a folder to go into", help).into());
+        }
+        Ok(items)
+    }
+
     /// Finds what a COPY or ADD names. Answers how many things that are.
     fn find(
         &self,
         at: &Instruction,
         copy: &Copy,
+        origin: &Origin,
         layout: &Layout<'_>,
         scratch: &Path,
         items: &mut Vec<Item>,
     ) -> Result<usize, BuildError> {
-        let origin = self.origin(at, copy.from.as_deref())?;
-        let source = self.source(&origin);
+        let source = self.source(origin);
         let (mut count, names) = (0, self.fill_all(at, &copy.sources)?);
         for (number, name) in names.iter().enumerate() {
             let scratch = scratch.join(number.to_string());

@@ -103,6 +103,9 @@ fn what_is_allowed_and_seldom_meant_is_told_as_a_warning() {
     let recipe = Recipe::read("FROM scratch\nCMD ['httpd', '-f']\n").unwrap();
     assert_eq!(recipe.warnings[0].place.line, 2);
     assert!(recipe.warnings[0].message.contains("looks like a list"));
+    let recipe = Recipe::read("FROM scratch AS one\nFROM scratch AS two\nFROM scratch AS one\n").unwrap();
+    assert_eq!((recipe.warnings.len(), recipe.warnings[0].place.line), (1, 3));
+    assert_eq!(recipe.warnings[0].message, "two stages are called `one`: from here on, the later is meant");
 }
 
 #[test]
@@ -120,7 +123,6 @@ fn every_fault_is_told_with_its_place() {
         (10, 1, "SHELL takes a list in JSON"),
         (11, 5, "`1x` is not an argument"),
         (12, 1, "the stage `late` comes later"),
-        (14, 1, "two stages are called `late`"),
         (15, 13, "this mount has no target"),
         (16, 1, "FROM takes one image"),
     ];
