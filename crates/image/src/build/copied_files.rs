@@ -96,12 +96,15 @@ impl Item {
 }
 
 /// How what a source names is laid out at the destination.
+#[derive(Clone, Copy)]
 pub(super) struct Layout<'a> {
     pub(super) exclude: &'a Ignore,
     /// Whether the folders above what is named come along.
     pub(super) parents: bool,
     /// Whether the destination is a folder, so that a file keeps its name.
     pub(super) into_folder: bool,
+    /// Whether archives that ADD names are unpacked, or stand for what is in them.
+    pub(super) unpacks: bool,
 }
 
 impl Source<'_> {
@@ -294,7 +297,7 @@ impl Source<'_> {
         let is_folder = data.is_dir();
         items.push(Item::new(PathBuf::new(), on_disk, data, self));
         let nothing = Ignore::default();
-        let layout = Layout { exclude: &nothing, parents: false, into_folder: true };
+        let layout = Layout { exclude: &nothing, parents: false, into_folder: true, unpacks: false };
         if is_folder { self.walk(path, Path::new(""), Path::new(""), &layout, items) } else { Ok(()) }
     }
 }

@@ -277,7 +277,7 @@ mod tests {
             let (sources, layers) = ([place("context")], [place("below")]);
             let source = Source { layers: Layers(&sources), ignore: None, keeps: false, keeps_times: false, name: "the context".to_owned() };
             let nothing = Ignore::default();
-            let layout = Layout { exclude: &nothing, parents, into_folder: to.ends_with('/') };
+            let layout = Layout { exclude: &nothing, parents, into_folder: to.ends_with('/'), unpacks: false };
             let mut items = Vec::new();
             for name in named {
                 let _ = source.find(name, &layout, &mut items);
@@ -322,7 +322,7 @@ mod tests {
             let sources = [from];
             let source = Source { layers: Layers(&sources), ignore: None, keeps: true, keeps_times: true, name: "a stage".to_owned() };
             let nothing = Ignore::default();
-            let layout = Layout { exclude: &nothing, parents: false, into_folder: true };
+            let layout = Layout { exclude: &nothing, parents: false, into_folder: true, unpacks: false };
             let mut items = Vec::new();
             for number in 0..folders.len() {
                 source.find(&format!("folder-{number}"), &layout, &mut items).unwrap();
@@ -346,7 +346,7 @@ mod tests {
     /// The files among what a name stands for, each by its path in the context.
     fn named(source: &Source<'_>, context: &Path, name: &str) -> Option<Vec<PathBuf>> {
         let nothing = Ignore::default();
-        let layout = Layout { exclude: &nothing, parents: false, into_folder: true };
+        let layout = Layout { exclude: &nothing, parents: false, into_folder: true, unpacks: false };
         let mut items = Vec::new();
         source.find(name, &layout, &mut items).ok()?;
         let files = items.iter().filter(|item| item.data.is_file());

@@ -20,6 +20,9 @@ use crate::recipe::{Copy, CopyWord, Ignore, Instruction, expand_text, is_plain_n
 use crate::rootfs::Layers;
 use crate::store::io_error;
 
+/// Below this is, in a key, an archive that stands for what is in it. No file has such a name.
+const PACKED: &str = "\0packed";
+
 /// Where files come from.
 pub(super) struct Origin {
     layers: Vec<PathBuf>,
@@ -121,7 +124,7 @@ impl StageBuild<'_> {
         let below_paths = if copy.link { Vec::new() } else { self.state.paths(&self.build.store)? };
         let ends_as_folder = to.ends_with('/') || to.ends_with("/.");
         let into_folder = ends_as_folder || Layers(&below_paths).is_folder(Path::new(&to));
-        let layout = Layout { exclude: &exclude, parents: copy.parents, into_folder };
+        let layout = Layout { exclude: &exclude, parents: copy.parents, into_folder, unpacks: true };
         let origin = self.origin(at, copy.from.as_deref())?;
         // A name means what the image says, whatever the layer depends on: the key has the numbers.
         let users = if owner.is_some() { self.state.paths(&self.build.store)? } else { Vec::new() };
@@ -137,15 +140,22 @@ impl StageBuild<'_> {
             key.number(copy.parents.into()).number(into_folder.into());
             None
         } else {
-            let items = self.find_items(at, copy, &origin, &layout, scratch.path())?;
+            let packed = Layout { unpacks: false, ..layout };
+            let items = self.find_items(at, copy, &origin, &packed, scratch.path())?;
             add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), &mut key)
                 .map_err(|error| self.files_fault(at, error))?;
-            Some(items)
+            // What is in an archive follows from the archive.
+            let has_archive = items.iter().any(|item| item.to.starts_with(PACKED));
+            if has_archive { None } else { Some(items) }
         };
         self.step(at, key, |stage, upper| {
             let items = match found {
                 Some(items) => items,
-                None => stage.find_items(at, copy, &origin, &layout, scratch.path())?,
+                None => {
+                    let again = scratch.path().join("again");
+                    fs::create_dir(&again).map_err(io_error("make a folder for copies"))?;
+                    stage.find_items(at, copy, &origin, &layout, &again)?
+                }
             };
             let ids = stage.build.store.ids();
             let copier = Copier::new(Layers(&below_paths), upper, ids, stage.state.moment).owned(owner, mode_read);
@@ -301,7 +311,10 @@ impl StageBuild<'_> {
         }
         let mut total = 0;
         for (number, item) in found.into_iter().enumerate() {
-            if archives::is_archive(&item.real) {
+            if archives::is_archive(&item.real) && !layout.unpacks {
+                items.push(Item { to: Path::new(PACKED).join(&item.to), ..item });
+                total += 1;
+            } else if archives::is_archive(&item.real) {
                 let folder = scratch.with_extension(format!("archive-{number}"));
                 total += self.unpack(at, &item.real, &folder, layout, items)?;
             } else {
