@@ -72,20 +72,6 @@
                 {/each}
             </tbody>
         </table>
-        {#if labels.length}
-            <h2 class="mb-1 text-xs text-gray-500 dark:text-gray-400">labels</h2>
-            <table class="mb-6 w-full table-fixed text-left">
-                <tbody>
-                    {#each labels as label, place (place)}
-                        <tr class="border-b border-gray-200 dark:border-gray-800">
-                            <td class="w-80 truncate py-1 font-mono text-xs" title={label.key}>{label.key}</td>
-                            <td class="w-16 text-xs text-gray-500 dark:text-gray-400">{label.ofBase ? 'base' : ''}</td>
-                            <td class="truncate text-xs" title={label.value}>{label.value}</td>
-                        </tr>
-                    {/each}
-                </tbody>
-            </table>
-        {/if}
         <div class="grid gap-8 lg:grid-cols-2">
             <section>
                 <h2 class="mb-1 text-xs text-gray-500 dark:text-gray-400">packages</h2>
@@ -118,5 +104,19 @@
                 </table>
             </section>
         </div>
+        {#if labels.length}
+            <h2 class="mt-6 mb-1 text-xs text-gray-500 dark:text-gray-400">labels</h2>
+            <table class="mb-6 w-full table-fixed text-left">
+                <tbody>
+                    {#each labels as label, place (place)}
+                        <tr class="border-b border-gray-200 dark:border-gray-800">
+                            <td class="w-80 truncate py-1 font-mono text-xs" title={label.key}>{label.key}</td>
+                            <td class="w-16 text-xs text-gray-500 dark:text-gray-400">{label.ofBase ? 'base' : ''}</td>
+                            <td class="truncate text-xs" title={label.value}>{label.value}</td>
+                        </tr>
+                    {/each}
+                </tbody>
+            </table>
+        {/if}
     {/if}
 </div>

@@ -135,7 +135,7 @@ impl StageBuild<'_> {
         let owner_text = owner.map(|(user, group)| format!("{user}:{group}"));
         key.text(&to).maybe(owner_text.as_deref()).maybe(mode.as_deref()).number(self.state.moment);
         // What layers have is looked for and read when it is needed; the context's files have to be read to be known.
-        let found = if origin.add_to_key(&mut key) {
+        let found = if copy.documents.is_empty() && origin.add_to_key(&mut key) {
             key.texts(&self.fill_all(at, &copy.sources)?).texts(&self.fill_all(at, &copy.exclude)?);
             key.number(copy.parents.into()).number(into_folder.into());
             None

@@ -161,7 +161,6 @@ fn shown(detail: &ImageDetail, all_packages: bool) {
     };
     output::line("");
     output::table(&["LAYER", "SIZE", "OF", "MADE BY"], &layers.iter().map(row).collect::<Vec<_>>());
-    labels_shown(labels, of_base.as_ref());
     if !packages.is_empty() {
         output::line("");
         let most = if all_packages { packages.len() } else { SHOWN };
@@ -189,6 +188,7 @@ fn shown(detail: &ImageDetail, all_packages: bool) {
         };
         output::table(&["TAG", "MEANT", "SINCE", "BY"], &tags.iter().take(SHOWN).map(row).collect::<Vec<_>>());
     }
+    labels_shown(labels, of_base.as_ref());
 }
 
 /// What the image says of itself, and where its base says something else.

@@ -25,7 +25,7 @@ const KEPT: usize = 8;
 /// How much of what git writes is read at once.
 const PIECE: usize = 64 * 1024;
 
-/// A repository's own words for files that it cannot tell the times of.
+/// What the disk said of a place on it.
 fn disk(path: &Path) -> impl FnOnce(io::Error) -> GitError {
     let path = path.to_owned();
     move |error| GitError::Failed(format!("{}: {error}", path.display()))
