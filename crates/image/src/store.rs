@@ -212,6 +212,8 @@ impl Store {
     }
 
     fn name_layer(&self, folder: &Path, diff_id: &Digest) -> Result<(), StoreError> {
+        // Before it has its name: a folder of an image has the image's time, and would look long unused.
+        self.note_use(Kind::Layer, diff_id, None);
         let to = self.layer_path(diff_id);
         match fs::rename(folder, &to) {
             // Somebody else unpacked the same layer meanwhile; theirs is as good.
@@ -262,7 +264,6 @@ impl Store {
                 return Ok(None);
             }
             self.name_layer(&into, &key)?;
-            self.note_use(Kind::Layer, &key, None);
         }
         Ok(Some(self.layer_path(&key)))
     }
@@ -303,9 +304,7 @@ impl Store {
         if found != *diff_id {
             return Err(StoreError::WrongDigest { wanted: diff_id.clone(), found });
         }
-        self.finish_layer(&root, diff_id, &left_out)?;
-        self.note_use(Kind::Layer, diff_id, None);
-        Ok(())
+        self.finish_layer(&root, diff_id, &left_out)
     }
 
     /// An image by its manifest's digest, when manifest and configuration are in the store.
