@@ -11,6 +11,7 @@ use std::fs::{self, Metadata};
 use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, SystemTime};
 
@@ -48,22 +49,24 @@ struct Record {
 
 /// Who uses which cache now.
 #[derive(Debug, Default)]
-pub(crate) struct CacheUsers(Mutex<HashMap<PathBuf, Users>>);
+pub(crate) struct CacheUsers {
+    all: Mutex<HashMap<PathBuf, Users>>,
+    /// How many there have been, of all caches.
+    count: AtomicU64,
+}
 
 /// The users of a cache.
 #[derive(Debug, Default)]
 struct Users {
     /// What each of them sees, by a number.
     now: Vec<(u64, Inputs)>,
-    /// How many there have been.
-    count: u64,
     /// What they see and those saw who used it since it was nobody's.
     seen: Vec<Inputs>,
 }
 
 impl CacheUsers {
     fn all(&self) -> MutexGuard<'_, HashMap<PathBuf, Users>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.all.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Waits while somebody uses a cache who sees another content of something that is seen here: what he makes of that
@@ -76,28 +79,27 @@ impl CacheUsers {
         inputs: &Inputs,
         goes_on: &mut dyn FnMut() -> bool,
     ) -> Option<(u64, Vec<Inputs>)> {
-        let mut harmless: HashSet<u64> = HashSet::new();
+        // Whether each of the others is in the way: that is looked at once, since it takes its time.
+        let mut looked_at: HashMap<u64, bool> = HashMap::new();
         loop {
-            let others = {
+            let unknown: Vec<(u64, Inputs)> = {
                 let mut all = self.all();
                 let users = all.entry(folder.to_owned()).or_default();
-                let unknown = users.now.iter().filter(|(number, _)| !harmless.contains(number));
-                let unknown: Vec<_> = unknown.cloned().collect();
-                if unknown.is_empty() {
-                    users.count += 1;
-                    let (number, beside) = (users.count, users.seen.clone());
+                let is_unknown = |(number, _): &&(u64, Inputs)| !looked_at.contains_key(number);
+                let unknown: Vec<_> = users.now.iter().filter(is_unknown).cloned().collect();
+                let is_free = users.now.iter().all(|(number, _)| looked_at.get(number) == Some(&false));
+                if is_free {
+                    let (number, beside) = (self.count.fetch_add(1, Ordering::Relaxed), users.seen.clone());
                     users.now.push((number, inputs.clone()));
                     users.seen = with(beside.clone(), std::slice::from_ref(inputs));
                     return Some((number, beside));
                 }
                 unknown
             };
-            let (in_the_way, fine): (Vec<_>, Vec<_>) =
-                others.into_iter().partition(|(_, other)| contradict(store, inputs, other));
-            harmless.extend(fine.into_iter().map(|(number, _)| number));
-            if !in_the_way.is_empty() && !goes_on() {
+            if unknown.is_empty() && !goes_on() {
                 return None;
             }
+            looked_at.extend(unknown.into_iter().map(|(number, other)| (number, contradict(store, inputs, &other))));
         }
     }
 
