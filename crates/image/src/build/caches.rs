@@ -7,8 +7,9 @@
 //! the cache becomes older than that.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::fs::{self, Metadata};
+use std::fs;
 use std::io;
+use std::os::fd::OwnedFd;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -16,12 +17,16 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use pondrix_core::image::{Digest, Entry, EntryKind, merge};
+use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat, openat, statat, utimensat};
+use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
-use crate::layer::set_time;
+use crate::layer::unpack::times_of;
 use crate::rootfs::Layers;
 use crate::{Store, StoreError};
 
+/// How a folder of a cache is opened.
+const FOLDER: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 /// How many different things may have been seen by commands that used a cache at the same time; of more it is not known.
 const MOST_SEEN: usize = 32;
 /// And how many of these are kept when nobody uses it: those of the bases that were used last.
@@ -202,45 +207,52 @@ impl CacheUse {
         // With a fraction, as clocks give it.
         let newest =
             newest.map(|newest| SystemTime::UNIX_EPOCH + Duration::from_secs(newest) + Duration::from_millis(500));
-        this.age(folder, newest).map_err(told())?;
+        let opened = rustix::fs::open(folder, FOLDER, Mode::empty()).map_err(|error| told()(error.into()))?;
+        this.age(opened, newest).map_err(told())?;
         Ok(Some(this))
     }
 }
 
 impl CacheUse {
     /// Makes everything in a folder that was made here no newer than this, where that is said. What is older stays so,
-    /// and nothing becomes older than what it was newer than.
-    fn age(&mut self, folder: &Path, newest: Option<SystemTime>) -> io::Result<()> {
-        // Another command that uses the cache may remove what it likes.
-        let is_gone = |error: &io::Error| error.kind() == io::ErrorKind::NotFound;
-        let entries = match fs::read_dir(folder) {
-            Err(error) if is_gone(&error) => return Ok(()),
-            other => other?,
-        };
-        for entry in entries {
-            let path = entry?.path();
-            let data = match fs::symlink_metadata(&path) {
-                Err(error) if is_gone(&error) => continue,
+    /// and nothing becomes older than what it was newer than. Other commands may use the cache meanwhile, and put a link
+    /// in place of anything: everything is reached from the folder that it is in, and no link is followed.
+    fn age(&mut self, folder: OwnedFd, newest: Option<SystemTime>) -> io::Result<()> {
+        let mut names = Vec::new();
+        for entry in Dir::read_from(&folder)? {
+            let entry = entry?;
+            if !matches!(entry.file_name().to_bytes(), b"." | b"..") {
+                names.push(entry.file_name().to_owned());
+            }
+        }
+        for name in names {
+            // What is gone, or is no folder any more, need not be older.
+            let data = match statat(&folder, &name, AtFlags::SYMLINK_NOFOLLOW) {
+                Err(Errno::NOENT) => continue,
                 other => other?,
             };
-            if data.is_dir() {
-                self.age(&path, newest)?;
+            if FileType::from_raw_mode(data.st_mode).is_dir() {
+                match openat(&folder, &name, FOLDER, Mode::empty()) {
+                    Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => continue,
+                    inner => self.age(inner?, newest)?,
+                }
             }
             if !was_made_here(&data) {
                 continue;
             }
-            let aged = newest.filter(|newest| data.modified().is_ok_and(|time| time > *newest));
-            let Some(newest) = aged else {
-                self.seconds.insert(data.mtime());
+            let own = SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(data.st_mtime).unwrap_or(0));
+            let own = own + Duration::from_nanos(data.st_mtime_nsec);
+            let Some(newest) = newest.filter(|newest| own > *newest) else {
+                self.seconds.insert(data.st_mtime);
                 continue;
             };
-            match set_time(&path, newest) {
-                Err(error) if is_gone(&error) => {}
+            match utimensat(&folder, &name, &times_of(newest), AtFlags::SYMLINK_NOFOLLOW) {
+                Err(Errno::NOENT) => {}
                 other => other?,
             }
             self.has_aged = true;
-            self.seconds
-                .extend(newest.duration_since(SystemTime::UNIX_EPOCH).map(|since| since.as_secs().cast_signed()));
+            let seconds = newest.duration_since(SystemTime::UNIX_EPOCH);
+            self.seconds.extend(seconds.map(|since| since.as_secs().cast_signed()));
         }
         Ok(())
     }
@@ -322,8 +334,8 @@ fn contradict(store: &Store, one: &Inputs, other: &Inputs) -> bool {
 const MADE: i64 = 2;
 
 /// Whether the time of a file is that of its making here, and not one that an archive gave it, or a package.
-fn was_made_here(data: &Metadata) -> bool {
-    data.mtime_nsec() != 0 || data.ctime() - data.mtime() <= MADE
+fn was_made_here(data: &Stat) -> bool {
+    data.st_mtime_nsec != 0 || data.st_ctime - data.st_mtime <= MADE
 }
 
 #[cfg(test)]
@@ -331,6 +343,7 @@ mod tests {
     use pondrix_sandbox::IdMap;
 
     use super::*;
+    use crate::layer::set_time;
 
     struct Place {
         folder: tempfile::TempDir,
@@ -404,6 +417,24 @@ mod tests {
         assert_eq!(place.makes(&elsewhere("3")), made);
         assert_eq!(place.makes(&elsewhere("4")), Some(long_ago - 1));
         assert_eq!(place.makes(&sees("3", long_ago)), Some(long_ago - 1), "what the other one made is of 4");
+    }
+
+    #[test]
+    fn what_a_link_in_a_cache_leads_to_keeps_its_time() {
+        let place = Place::new();
+        place.makes(&sees("1", 1_000_000));
+        let outside = place.folder.path().join("outside");
+        fs::create_dir(&outside).unwrap();
+        fs::write(outside.join("mine"), "mine").unwrap();
+        for (name, to) in [("folder", outside.clone()), ("file", outside.join("mine"))] {
+            std::os::unix::fs::symlink(to, place.cache().join(name)).unwrap();
+        }
+        let times = || [&outside, &outside.join("mine")].map(|path| fs::metadata(path).unwrap().modified().unwrap());
+        let before = times();
+        assert!(place.begin(&sees("2", 1_000_000)).has_aged);
+        assert_eq!(times(), before);
+        let link = fs::symlink_metadata(place.cache().join("folder")).unwrap();
+        assert_eq!(link.mtime(), 999_999, "the link itself is of the cache");
     }
 
     #[test]

@@ -380,7 +380,7 @@ pub fn set_time(path: &Path, time: SystemTime) -> io::Result<()> {
     Ok(rustix::fs::utimensat(CWD, path, &times_of(time), AtFlags::SYMLINK_NOFOLLOW)?)
 }
 
-fn times_of(time: SystemTime) -> rustix::fs::Timestamps {
+pub(crate) fn times_of(time: SystemTime) -> rustix::fs::Timestamps {
     let since = time.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
     let stamp = rustix::fs::Timespec {
         tv_sec: i64::try_from(since.as_secs()).unwrap_or(i64::MAX),
