@@ -2,6 +2,7 @@
 //! the files of the commit, whatever was built before.
 
 use std::fs;
+use std::time::SystemTime;
 
 use pondrix_core::RunId;
 use pondrix_image::Manifest;
@@ -86,14 +87,18 @@ async fn builds(world: &World, repository: &Repository, branch: &str, compiles: 
     assert_eq!(compiled(world, &run).await, names, "on {branch}");
 }
 
-/// A day some time ago.
-const DAY: u64 = 1_790_000_000;
+/// A moment some days ago: what is built from here on is newer than every commit.
+fn some_days_ago() -> u64 {
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap();
+    now.as_secs() - 10 * 86_400
+}
 
 /// What happens to a project; of each push, the sources that have to be compiled and no others.
 async fn history(world: &World, repository: &Repository) {
     let write =
         |name: &str, text: &str| repository.write(&format!("src/{name}.c"), &format!("{name} {text}\n")).unwrap();
-    repository.set_clock(DAY);
+    let day = some_days_ago();
+    repository.set_clock(day);
     write("fern", "1");
     write("lily", "1");
     write("rose", "1");
@@ -127,7 +132,7 @@ async fn history(world: &World, repository: &Repository) {
     assert_eq!(program(world, &commit[..12]), sources(repository));
 
     // A clock that is behind by an hour: its commit is older than what main changed before.
-    repository.set_clock(DAY - 3600);
+    repository.set_clock(day - 3600);
     write("fern", "behind");
     let commit = repository.push_to("main", "Behind").unwrap();
     let run = world.run_of("plant-labels", &commit).await;
@@ -152,7 +157,7 @@ async fn what_a_cache_holds_of_other_commits_gets_into_no_program_and_only_what_
     assert_eq!(program(&world, tag), sources(&repository));
     assert_eq!(tried.out.matches("compiles ").count(), 1, "{}", tried.out);
     repository.git(&["checkout", "--quiet", "src/lily.c"]).unwrap();
-    repository.set_clock(DAY + 10_000);
+    repository.set_clock(some_days_ago() + 10_000);
     repository.write("src/zinnia.c", "zinnia\n").unwrap();
     let commit = repository.push("After a try").unwrap();
     let run = world.run_of("plant-labels", &commit).await;
@@ -181,7 +186,7 @@ async fn what_is_built_first_for_its_dependencies_alone_does_not_stay_when_the_s
                   RUN --mount=type=cache,target=/objects sh make.sh /objects src && sh make.sh /objects dependencies\n";
     let world = World::new().await;
     let repository = project(&world, &recipe.replace(" && sh make.sh /objects dependencies", "")).await;
-    repository.set_clock(DAY);
+    repository.set_clock(some_days_ago());
     repository.write("dependencies/soil.c", "soil 1\n").unwrap();
     let write =
         |name: &str, text: &str| repository.write(&format!("src/{name}.c"), &format!("{name} {text}\n")).unwrap();
