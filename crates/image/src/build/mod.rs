@@ -18,6 +18,7 @@ mod copy;
 mod finish;
 mod graph;
 mod key;
+mod mounts;
 mod owner;
 mod run;
 mod seen;

@@ -5,13 +5,14 @@
 
 use std::collections::BTreeSet;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::Stdio;
 use std::time::SystemTime;
 
 use pondrix_core::file_times::{FileTimes, Log, Search};
 use tokio::io::AsyncReadExt;
 use tokio::process::Command;
+use tracing::warn;
 
 use super::command::{Running, output};
 use super::repository::{GitRepository, MOST_NAMES};
@@ -24,12 +25,6 @@ const FOLDER: &str = "file-times";
 const KEPT: usize = 8;
 /// How much of what git writes is read at once.
 const PIECE: usize = 64 * 1024;
-
-/// What the disk said of a place on it.
-fn disk(path: &Path) -> impl FnOnce(io::Error) -> GitError {
-    let path = path.to_owned();
-    move |error| GitError::Failed(format!("{}: {error}", path.display()))
-}
 
 impl GitRepository {
     /// When each file of a commit was changed last.
@@ -59,7 +54,10 @@ impl GitRepository {
         let CommitFacts { time, .. } = self.facts(commit).await?;
         let times = search.finish(u64::try_from(time.millis() / 1000).unwrap_or(0));
         let (kept, wanted) = (times.clone(), commit.to_owned());
-        off_thread(move || known.keep(&wanted, &kept)).await.map_err(disk(&folder))?;
+        // What is not written down is found anew.
+        if let Err(error) = off_thread(move || known.keep(&wanted, &kept)).await {
+            warn!(%error, folder = %folder.display(), "the times of a commit's files could not be written down");
+        }
         Ok(times)
     }
 
