@@ -2,16 +2,20 @@
 
 mod rpm;
 
+use std::collections::BTreeMap;
+use std::ffi::CString;
 use std::fs::{self, File};
 use std::io::{self, Read};
 use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use pondrix_core::image::packages::{self, Package};
 use pondrix_core::image::{Digest, Entry, EntryKind, merge};
+use pondrix_sandbox::IdMap;
+use serde::{Deserialize, Serialize};
 
 use crate::layer::pack::{is_opaque, is_whiteout};
-use crate::rootfs::Layers;
+use crate::layer::tree::{NodeKind, Tree};
 use crate::store::{io_error, mark_used};
 use crate::{Image, Store, StoreError};
 
@@ -49,29 +53,122 @@ pub fn layers(image: &Image) -> Vec<LayerFacts> {
     facts.collect()
 }
 
+/// What is known of a layer without looking at its files.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Listing {
+    /// Its files, by path.
+    pub(crate) entries: Vec<Entry>,
+    /// The packages that files tell of, each with the file's place among `entries`.
+    packages: Vec<(usize, Vec<Package>)>,
+    /// What else folders look like, by their places; nothing where that is not known, or where the layer has something
+    /// that a listing cannot say.
+    folders: Option<BTreeMap<usize, FolderLooks>>,
+}
+
+/// What a folder looks like, beside its permissions and owner.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct FolderLooks {
+    /// Its time, in seconds since 1970.
+    pub(crate) time: u64,
+    pub(crate) attributes: Vec<(CString, Vec<u8>)>,
+}
+
+impl Listing {
+    /// Of a tree, which has these entries.
+    pub(crate) fn of_tree(tree: &Tree, entries: Vec<Entry>) -> Self {
+        let mut packages = Vec::new();
+        let mut folders = BTreeMap::new();
+        // Names that are no text cannot be told; and what is in a folder that is left out may be shown elsewhere.
+        let mut says_all = true;
+        for (path, node) in tree.nodes() {
+            let place =
+                path.to_str().and_then(|path| entries.binary_search_by(|entry| entry.path.as_str().cmp(path)).ok());
+            let Some(place) = place else {
+                says_all = false;
+                continue;
+            };
+            match &node.kind {
+                NodeKind::Folder { .. } => {
+                    folders.insert(place, FolderLooks { time: node.time, attributes: node.attributes.clone() });
+                }
+                NodeKind::Link(target) => says_all &= target.to_str().is_some(),
+                NodeKind::File { from, .. } => {
+                    let mut found = Vec::new();
+                    find_packages(&entries[place], from, &mut found);
+                    if !found.is_empty() {
+                        packages.push((place, found));
+                    }
+                }
+            }
+        }
+        Self { entries, packages, folders: says_all.then_some(folders) }
+    }
+
+    /// Of an unpacked layer.
+    pub(crate) fn of_folder(root: &Path, ids: IdMap) -> io::Result<Self> {
+        let mut entries = Vec::new();
+        walk(root, ids, Path::new(""), &mut vec![0; 256 * 1024], &mut entries)?;
+        entries.sort_by(|one, other| one.path.cmp(&other.path));
+        let mut packages = Vec::new();
+        for (place, entry) in entries.iter().enumerate().filter(|(_, entry)| entry.kind == EntryKind::File) {
+            let mut found = Vec::new();
+            find_packages(entry, &root.join(&entry.path), &mut found);
+            if !found.is_empty() {
+                packages.push((place, found));
+            }
+        }
+        Ok(Self { entries, packages, folders: None })
+    }
+
+    /// Whether it says all that is to be known of its layer but what is in files.
+    pub(crate) const fn says_all(&self) -> bool {
+        self.folders.is_some()
+    }
+
+    /// What is at a path without a slash in front; with what else it looks like, of a folder.
+    pub(crate) fn find(&self, path: &str) -> Option<(&Entry, Option<&FolderLooks>)> {
+        let place = self.entries.binary_search_by(|entry| entry.path.as_str().cmp(path)).ok()?;
+        Some((&self.entries[place], self.folders.as_ref().and_then(|folders| folders.get(&place))))
+    }
+}
+
 impl Store {
-    /// The files of an unpacked layer, by path. They are remembered.
+    /// The files of a layer, by path. They are remembered.
     ///
     /// # Errors
-    /// When the layer is not there, or cannot be read.
+    /// When it is neither remembered nor unpacked, or cannot be read.
     pub fn listing(&self, diff_id: &Digest) -> Result<Vec<Entry>, StoreError> {
-        let told = || io_error(format!("list layer {}", diff_id.short()));
-        let known = self.listing_path(diff_id);
-        if let Ok(bytes) = fs::read(&known)
-            && let Ok(listing) = zstd::decode_all(&bytes[..]).and_then(|json| Ok(serde_json::from_slice(&json)?))
-        {
-            mark_used(&known);
-            return Ok(listing);
+        match self.known_listing(diff_id) {
+            Some(known) => Ok(known.entries),
+            None => self.list(diff_id).map(|listing| listing.entries),
         }
-        let mut listing = Vec::new();
-        let mut buffer = vec![0; 256 * 1024];
-        walk(self, &self.layer_path(diff_id), Path::new(""), &mut buffer, &mut listing).map_err(told())?;
-        listing.sort_by(|one, other| one.path.cmp(&other.path));
-        let json = serde_json::to_vec(&listing).map_err(|error| told()(error.into()))?;
-        let bytes = zstd::encode_all(&json[..], 3).map_err(told())?;
+    }
+
+    /// What is remembered of a layer.
+    pub(crate) fn known_listing(&self, diff_id: &Digest) -> Option<Listing> {
+        let known = self.listing_path(diff_id);
+        let json = zstd::decode_all(&fs::read(&known).ok()?[..]).ok()?;
+        let listing = serde_json::from_slice(&json).ok()?;
+        mark_used(&known);
+        Some(listing)
+    }
+
+    /// Remembers what is in a layer.
+    pub(crate) fn keep_listing(&self, diff_id: &Digest, listing: &Listing) -> Result<(), StoreError> {
+        let told = || io_error(format!("list layer {}", diff_id.short()));
+        let json = serde_json::to_vec(listing).map_err(|error| told()(error.into()))?;
+        let bytes = zstd::encode_all(&json[..], 1).map_err(told())?;
         let file = self.unfinished_file()?;
         fs::write(file.path(), bytes).map_err(told())?;
-        file.persist(known).map_err(|error| told()(error.error))?;
+        file.persist(self.listing_path(diff_id)).map_err(|error| told()(error.error))?;
+        Ok(())
+    }
+
+    /// Looks at an unpacked layer.
+    fn list(&self, diff_id: &Digest) -> Result<Listing, StoreError> {
+        let told = io_error(format!("list layer {}", diff_id.short()));
+        let listing = Listing::of_folder(&self.layer_path(diff_id), self.ids()).map_err(told)?;
+        self.keep_listing(diff_id, &listing)?;
         Ok(listing)
     }
 
@@ -80,13 +177,24 @@ impl Store {
     /// # Errors
     /// When its layers cannot be read.
     pub fn packages(&self, image: &Image) -> Result<Vec<Package>, StoreError> {
-        let paths = self.layers(image)?;
-        let listings = image.config.rootfs.diff_ids.iter().map(|diff_id| self.listing(diff_id));
-        let listings = listings.collect::<Result<Vec<_>, _>>()?;
-        let files = merge(listings.iter().map(Vec::as_slice));
+        let pairs = image.manifest.layers.iter().zip(&image.config.rootfs.diff_ids);
+        let listing = |(blob, diff_id)| match self.known_listing(diff_id) {
+            Some(known) => Ok(known),
+            None => self.unpack_layer(blob, diff_id).and_then(|()| self.list(diff_id)),
+        };
+        let listings = pairs.map(listing).collect::<Result<Vec<_>, StoreError>>()?;
+        let files = merge(listings.iter().map(|listing| listing.entries.as_slice()));
         let mut found = Vec::new();
-        for entry in files.values().filter(|entry| entry.kind == EntryKind::File) {
-            find_packages(entry, &paths, &mut found);
+        for listing in &listings {
+            for (place, packages) in &listing.packages {
+                // A layer above may have removed the file, or have another there.
+                let entry = listing.entries.get(*place);
+                let is_shown =
+                    |entry: &Entry| files.get(entry.path.as_str()).is_some_and(|shown| std::ptr::eq(*shown, entry));
+                if entry.is_some_and(is_shown) {
+                    found.extend(packages.iter().cloned());
+                }
+            }
         }
         found.sort();
         found.dedup();
@@ -94,7 +202,7 @@ impl Store {
     }
 }
 
-fn walk(store: &Store, root: &Path, relative: &Path, buffer: &mut [u8], listing: &mut Vec<Entry>) -> io::Result<()> {
+fn walk(root: &Path, ids: IdMap, relative: &Path, buffer: &mut [u8], listing: &mut Vec<Entry>) -> io::Result<()> {
     for entry in fs::read_dir(root.join(relative))? {
         let path = relative.join(entry?.file_name());
         let on_disk = root.join(&path);
@@ -104,7 +212,7 @@ fn walk(store: &Store, root: &Path, relative: &Path, buffer: &mut [u8], listing:
             path: path.to_string_lossy().into_owned(),
             kind: EntryKind::Pipe,
             mode: data.mode() & 0o7777,
-            owner: store.ids().to_inside(data.uid(), data.gid()),
+            owner: ids.to_inside(data.uid(), data.gid()),
             size: 0,
             content: String::new(),
         };
@@ -116,24 +224,29 @@ fn walk(store: &Store, root: &Path, relative: &Path, buffer: &mut [u8], listing:
             one.kind = EntryKind::Link;
             one.content = fs::read_link(&on_disk)?.to_string_lossy().into_owned();
         } else if kind.is_file() {
-            one = Entry { kind: EntryKind::File, size: data.len(), content: short_hash(&on_disk, buffer)?, ..one };
+            let content = short_hash(&hash_of_file(&on_disk, buffer)?);
+            one = Entry { kind: EntryKind::File, size: data.len(), content, ..one };
         }
         let is_folder = matches!(one.kind, EntryKind::Folder | EntryKind::Cover);
         listing.push(one);
         if is_folder {
-            walk(store, root, &path, buffer, listing)?;
+            walk(root, ids, &path, buffer, listing)?;
         }
     }
     Ok(())
 }
 
 /// Half of a file's BLAKE3, in hexadecimal digits: enough to tell two files apart.
-fn short_hash(path: &Path, buffer: &mut [u8]) -> io::Result<String> {
+pub(crate) fn short_hash(hash: &blake3::Hash) -> String {
+    hash.to_hex()[..32].to_owned()
+}
+
+fn hash_of_file(path: &Path, buffer: &mut [u8]) -> io::Result<blake3::Hash> {
     let mut file = File::open(path)?;
     let mut hash = blake3::Hasher::new();
     loop {
         match file.read(buffer)? {
-            0 => return Ok(hash.finalize().to_hex()[..32].to_owned()),
+            0 => return Ok(hash.finalize()),
             count => {
                 hash.update(&buffer[..count]);
             }
@@ -141,14 +254,13 @@ fn short_hash(path: &Path, buffer: &mut [u8]) -> io::Result<String> {
     }
 }
 
-/// Adds the packages that a file tells of.
-fn find_packages(entry: &Entry, layers: &[PathBuf], found: &mut Vec<Package>) {
+/// Adds the packages that a file tells of, which is on the disk there.
+fn find_packages(entry: &Entry, on_disk: &Path, found: &mut Vec<Package>) {
     let path = entry.path.as_str();
     let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
     let parent = folder.rsplit('/').next().unwrap_or_default();
-    let open = || Layers(layers).find(&Path::new("/").join(path));
     let text = || {
-        let bytes = fs::read(open().filter(|_| entry.size < LONGEST)?).ok()?;
+        let bytes = (entry.size < LONGEST).then(|| fs::read(on_disk).ok())??;
         Some(String::from_utf8_lossy(&bytes).into_owned())
     };
     match name {
@@ -163,14 +275,14 @@ fn find_packages(entry: &Entry, layers: &[PathBuf], found: &mut Vec<Package>) {
         }
         // rpm changed the form of its database twice, and its place.
         "rpmdb.sqlite" | "Packages" | "Packages.db" if parent == "rpm" => {
-            found.extend(open().and_then(|path| rpm::packages(&path).ok()).unwrap_or_default());
+            found.extend(rpm::packages(on_disk).unwrap_or_default());
         }
         "METADATA" if parent.ends_with(".dist-info") => found.extend(text().and_then(|text| packages::python(&text))),
         "PKG-INFO" if parent.ends_with(".egg-info") => found.extend(text().and_then(|text| packages::python(&text))),
         "package.json" if is_node_package(folder) => found.extend(text().and_then(|text| packages::npm(&text))),
         "Cargo.lock" => found.extend(text().map(|text| packages::cargo_lock(&text)).unwrap_or_default()),
         _ if entry.mode & 0o111 != 0 && entry.size < LONGEST_PROGRAM => {
-            found.extend(open().and_then(|path| program(&path)).unwrap_or_default());
+            found.extend(program(on_disk).unwrap_or_default());
         }
         _ => {}
     }
@@ -223,8 +335,6 @@ fn program(path: &Path) -> Option<Vec<Package>> {
 
 #[cfg(test)]
 mod tests {
-    use pondrix_sandbox::IdMap;
-
     use super::*;
     use crate::digest_of;
 
@@ -261,9 +371,8 @@ mod tests {
         let listing = store.listing(&diff_id).unwrap();
         let motd = listing.iter().find(|entry| entry.path == "etc/motd").unwrap();
         assert_eq!((motd.kind, motd.size, motd.content.len()), (EntryKind::File, 5, 32));
-        let paths = [root.clone()];
-        let mut found = Vec::new();
-        listing.iter().for_each(|entry| find_packages(entry, &paths, &mut found));
+        let packages = store.known_listing(&diff_id).unwrap().packages;
+        let mut found: Vec<_> = packages.into_iter().flat_map(|(_, packages)| packages).collect();
         found.sort();
         let told: Vec<_> = found.iter().map(|one| format!("{} {} {}", one.kind, one.name, one.version)).collect();
         assert_eq!(

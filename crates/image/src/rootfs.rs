@@ -85,31 +85,7 @@ impl Layers<'_> {
     /// The path with every link in it followed, as far as it exists; what does not exist stays as it
     /// is. Nothing when links go round in a circle.
     pub(crate) fn follow(&self, path: &Path) -> Option<PathBuf> {
-        let mut real = PathBuf::from("/");
-        let mut rest: Vec<Vec<u8>> = parts_reversed(path);
-        let mut followed = 0;
-        while let Some(part) = rest.pop() {
-            if part == b".." {
-                real.pop();
-                continue;
-            }
-            let next = real.join(OsStr::from_bytes(&part));
-            let target = self.find(&next).and_then(|found| fs::read_link(found).ok());
-            match target {
-                None => real = next,
-                Some(target) => {
-                    followed += 1;
-                    if followed > LINKS_FOLLOWED {
-                        return None;
-                    }
-                    if target.is_absolute() {
-                        real = PathBuf::from("/");
-                    }
-                    rest.extend(parts_reversed(&target));
-                }
-            }
-        }
-        Some(real)
+        follow(path, |path| self.find(path).and_then(|found| fs::read_link(found).ok()))
     }
 
     /// Whether a path is a folder, links followed.
@@ -132,6 +108,35 @@ fn folder_of(layer: &Path, relative: &Path) -> io::Result<Option<Dir>> {
         Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
         Err(error) => Err(error.into()),
     }
+}
+
+/// A path with every link in it followed, as [`Layers::follow`]: `link_at` says where the link at a path leads, whose
+/// parents are no links.
+pub(crate) fn follow(path: &Path, link_at: impl Fn(&Path) -> Option<PathBuf>) -> Option<PathBuf> {
+    let mut real = PathBuf::from("/");
+    let mut rest: Vec<Vec<u8>> = parts_reversed(path);
+    let mut followed = 0;
+    while let Some(part) = rest.pop() {
+        if part == b".." {
+            real.pop();
+            continue;
+        }
+        let next = real.join(OsStr::from_bytes(&part));
+        match link_at(&next) {
+            None => real = next,
+            Some(target) => {
+                followed += 1;
+                if followed > LINKS_FOLLOWED {
+                    return None;
+                }
+                if target.is_absolute() {
+                    real = PathBuf::from("/");
+                }
+                rest.extend(parts_reversed(&target));
+            }
+        }
+    }
+    Some(real)
 }
 
 fn parts_reversed(path: &Path) -> Vec<Vec<u8>> {

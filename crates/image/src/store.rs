@@ -280,18 +280,22 @@ impl Store {
         fs::write(known, FORM)
     }
 
+    /// Whether a layer is unpacked. Asking is using it.
+    pub(crate) fn has_layer(&self, diff_id: &Digest) -> bool {
+        self.claim(Kind::Layer, diff_id, || self.layer_path(diff_id).is_dir())
+    }
+
     /// Unpacks a layer's blob, unless it is unpacked already.
     ///
     /// # Errors
     /// When the blob is not a layer, or not the one that `diff_id` names.
     pub fn unpack_layer(&self, blob: &Descriptor, diff_id: &Digest) -> Result<(), StoreError> {
-        let is_there = || self.claim(Kind::Layer, diff_id, || self.layer_path(diff_id).is_dir());
-        if is_there() {
+        if self.has_layer(diff_id) {
             return Ok(());
         }
         // Who wants the same one waits for it.
         let _mine = self.unpacking.begin(diff_id);
-        if is_there() {
+        if self.has_layer(diff_id) {
             return Ok(());
         }
         let folder = self.unfinished_folder()?;

@@ -92,7 +92,7 @@ async fn measure(named: &[String]) {
         summary.extend(runs().await);
     }
     if is_wanted("images") {
-        summary.extend(tokio::task::spawn_blocking(images::measures).await.unwrap());
+        summary.extend(images::measures().await);
     }
     if is_wanted("load") {
         summary.extend(load::measures().await);

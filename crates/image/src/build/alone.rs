@@ -11,7 +11,7 @@ use pondrix_sandbox::{Launcher, Network, Running, Spec};
 use tokio::runtime::Handle;
 
 use super::{Output, Outside, OutsideError, Step};
-use crate::oci::Platform;
+use crate::oci::{Descriptor, Platform};
 use crate::recipe::RunNetwork;
 use crate::registry::pull_for;
 use crate::{Image, Store};
@@ -70,6 +70,10 @@ impl Outside for Alone {
 
     fn elsewhere(&self, _: &Digest) -> Option<Step> {
         None
+    }
+
+    fn bring(&self, layer: &Descriptor) -> Result<(), OutsideError> {
+        Err(format!("{} is not here, and nobody else is asked", layer.digest.short()).into())
     }
 
     fn say(&self, stage: Option<&str>, line: &str) {

@@ -21,7 +21,7 @@ use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat, openat, statat, uti
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
-use crate::layer::unpack::times_of;
+use crate::layer::beneath::times_of;
 use crate::rootfs::Layers;
 use crate::{Store, StoreError};
 

@@ -14,7 +14,8 @@ use globset::{GlobBuilder, GlobMatcher};
 use pondrix_sandbox::IdMap;
 
 use super::key::Key;
-use super::seen::{Content, Seen};
+use super::seen::Seen;
+use crate::layer::tree::Content;
 use crate::layer::{FOLDER_MODE, attributes};
 use crate::recipe::{Ignore, PatternError, without_alternatives};
 use crate::rootfs::Layers;
@@ -77,13 +78,17 @@ pub(super) struct Item {
     pub(super) keeps: bool,
     /// Whether its time is.
     pub(super) keeps_time: bool,
+    /// Whether it was named itself, and is no folder: where the destination is none either, it gets that name.
+    pub(super) is_named: bool,
+    /// What is in it, where that was looked at.
+    pub(super) content: Option<Content>,
 }
 
 impl Item {
     fn new(to: PathBuf, real: PathBuf, data: Metadata, source: &Source<'_>) -> Self {
         let mode = data.mode() & 0o7777;
         let keeps_time = source.keeps || (source.keeps_times && !data.is_dir());
-        Self { to, real, data, mode, keeps: source.keeps, keeps_time }
+        Self { to, real, data, mode, keeps: source.keeps, keeps_time, is_named: false, content: None }
     }
 
     /// A folder that was named, whose content is copied. Where there is none at the destination it becomes one: as it
@@ -101,8 +106,8 @@ pub(super) struct Layout<'a> {
     pub(super) exclude: &'a Ignore,
     /// Whether the folders above what is named come along.
     pub(super) parents: bool,
-    /// Whether the destination is a folder, so that a file keeps its name.
-    pub(super) into_folder: bool,
+    /// The destination.
+    pub(super) to: &'a str,
     /// Whether archives that ADD names are unpacked, or stand for what is in them.
     pub(super) unpacks: bool,
 }
@@ -133,14 +138,10 @@ impl Source<'_> {
                 }
                 continue;
             }
-            let to = match (layout.parents, layout.into_folder) {
-                (true, _) => lead,
-                (false, true) => PathBuf::from(root.file_name().unwrap_or_default()),
-                (false, false) => PathBuf::new(),
-            };
             let name = Path::new(root.file_name().unwrap_or_default());
             if layout.exclude.left_out_by(name).is_none() {
-                items.push(Item::new(to, on_disk, data, self));
+                let to = if layout.parents { lead } else { name.to_owned() };
+                items.push(Item { is_named: true, ..Item::new(to, on_disk, data, self) });
             }
         }
         if found == 0 && !is_pattern(named) { Err(self.missing(named)) } else { Ok(found) }
@@ -297,7 +298,7 @@ impl Source<'_> {
         let is_folder = data.is_dir();
         items.push(Item::new(PathBuf::new(), on_disk, data, self));
         let nothing = Ignore::default();
-        let layout = Layout { exclude: &nothing, parents: false, into_folder: true, unpacks: false };
+        let layout = Layout { exclude: &nothing, parents: false, to: "/", unpacks: false };
         if is_folder { self.walk(path, Path::new(""), Path::new(""), &layout, items) } else { Ok(()) }
     }
 }
@@ -319,11 +320,13 @@ fn matcher(part: &OsStr) -> Result<Option<GlobMatcher>, PatternError> {
 }
 
 /// Adds to a key what decides how copies of these look: names, kinds, permissions, contents, and times that are theirs.
-pub(super) fn add_to_key(items: &[Item], ids: IdMap, seen: Option<&Seen>, key: &mut Key) -> Result<(), FilesError> {
+///
+/// What is in them is noted with them.
+pub(super) fn add_to_key(items: &mut [Item], ids: IdMap, seen: Option<&Seen>, key: &mut Key) -> Result<(), FilesError> {
     let contents = contents(items, seen)?;
     key.number(items.len() as u64);
     let mut names: HashMap<(u64, u64), usize> = HashMap::new();
-    for (number, (item, content)) in items.iter().zip(contents).enumerate() {
+    for (number, (item, content)) in items.iter_mut().zip(contents).enumerate() {
         let kind = item.data.file_type();
         let word = if kind.is_dir() {
             "folder"
@@ -335,6 +338,7 @@ pub(super) fn add_to_key(items: &[Item], ids: IdMap, seen: Option<&Seen>, key: &
             "other"
         };
         key.text(word).path(&item.to).number(item.mode.into()).bytes(&content);
+        item.content = content.try_into().ok().filter(|_| kind.is_file());
         if item.keeps_time {
             key.number(item.data.mtime().cast_unsigned());
         }

@@ -1,66 +1,59 @@
 //! Putting copied files into a new layer.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
+use std::ffi::OsString;
 use std::fs;
-use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
-use std::time::{Duration, SystemTime};
 
 use pondrix_sandbox::IdMap;
 
+use super::below::Below;
 use super::copied_files::{FilesError, Item, at};
 use super::owner::Mode;
-use crate::layer::unpack::set_time;
+use crate::layer::tree::{Node, NodeKind, Tree};
 use crate::layer::{FOLDER_MODE, attributes};
-use crate::rootfs::Layers;
 
-/// Copies into the folder of a new layer, over the layers below it.
+/// Copies into a new layer, over those below it.
 pub(super) struct Copier<'a> {
-    layers: Layers<'a>,
-    upper: &'a Path,
+    below: &'a Below,
+    tree: Tree,
     ids: IdMap,
     /// Whose the files become; where nothing is said, root's or their own.
     owner: Option<(u32, u32)>,
     mode: Option<Mode>,
-    /// The time of what has none of its own.
-    time: SystemTime,
+    /// The time of what has none of its own, in seconds since 1970.
+    time: u64,
     /// Folders that were looked at, as they were asked for: where they are in the image, and whether the layers
     /// below have something there.
     folders: HashMap<PathBuf, (PathBuf, bool)>,
-    /// The first copy of each file that has several names.
-    links: HashMap<(u64, u64), PathBuf>,
-    /// The folders, by their paths in the layer, that were made only for what is in them; where the layers below are
-    /// not known, whose folders look as they say.
-    without: Option<BTreeSet<PathBuf>>,
+    /// Whether the layers below are not known: folders that are made only for what is in them look as those say.
+    is_alone: bool,
+}
+
+/// A path of the image as one of a tree.
+fn in_tree(path: &Path) -> &Path {
+    path.strip_prefix("/").unwrap_or(path)
 }
 
 impl<'a> Copier<'a> {
-    pub(super) fn new(layers: Layers<'a>, upper: &'a Path, ids: IdMap, moment: u64) -> Self {
-        Self {
-            layers,
-            upper,
-            ids,
-            owner: None,
-            mode: None,
-            time: SystemTime::UNIX_EPOCH + Duration::from_secs(moment),
-            folders: HashMap::new(),
-            links: HashMap::new(),
-            without: None,
-        }
+    pub(super) fn new(below: &'a Below, ids: IdMap, time: u64) -> Self {
+        let tree = Tree::default();
+        Self { below, tree, ids, owner: None, mode: None, time, folders: HashMap::new(), is_alone: false }
     }
 
     /// A layer that does not depend on those below it.
     pub(super) fn alone(self) -> Self {
-        Self { without: Some(BTreeSet::new()), ..self }
-    }
-
-    /// The folders that are not to be in the layer.
-    pub(super) fn without(self) -> BTreeSet<PathBuf> {
-        self.without.unwrap_or_default()
+        Self { is_alone: true, ..self }
     }
 
     pub(super) fn owned(self, owner: Option<(u32, u32)>, mode: Option<Mode>) -> Self {
         Self { owner, mode, ..self }
+    }
+
+    /// What was copied.
+    pub(super) fn into_tree(self) -> Tree {
+        self.tree
     }
 
     /// Copies these to `to`, an absolute path.
@@ -91,24 +84,28 @@ impl<'a> Copier<'a> {
     /// A path with the links of the layers below followed.
     fn real(&self, target: &Path) -> Result<PathBuf, FilesError> {
         let circle = || FilesError::Words(format!("{}: links go round in a circle", target.display()), None);
-        self.layers.follow(target).ok_or_else(circle)
-    }
-
-    /// A path of the image in the new layer's folder.
-    fn in_upper(&self, path: &Path) -> PathBuf {
-        self.upper.join(path.strip_prefix("/").unwrap_or(path))
+        self.below.follow(target).ok_or_else(circle)
     }
 
     /// Makes sure of a folder. Answers where it is in the image, and whether the layers below have it.
     pub(super) fn folder(&mut self, path: &Path) -> Result<(PathBuf, bool), FilesError> {
-        if let Some(known) = self.folders.get(path) {
-            return Ok(known.clone());
+        self.make_sure(path, None)?;
+        // It was made sure of a moment ago.
+        Ok(self.folders.get(path).cloned().unwrap_or_default())
+    }
+
+    fn put_folder(&mut self, item: &Item, target: &Path) -> Result<(), FilesError> {
+        self.make_sure(target, Some(item))
+    }
+
+    fn make_sure(&mut self, path: &Path, like: Option<&Item>) -> Result<(), FilesError> {
+        if !self.folders.contains_key(path) {
+            let real = self.real(path)?;
+            self.make_folders(&real, like)?;
+            let there = self.below.find(&real).is_some();
+            self.folders.insert(path.to_owned(), (real, there));
         }
-        let real = self.real(path)?;
-        self.make_folders(&real, None)?;
-        let there = self.layers.find(&real).is_some();
-        self.folders.insert(path.to_owned(), (real.clone(), there));
-        Ok((real, there))
+        Ok(())
     }
 
     /// Makes a folder and those above it, as the layers below have them where they have them.
@@ -116,112 +113,90 @@ impl<'a> Copier<'a> {
         let mut so_far = PathBuf::from("/");
         for part in path.components().filter(|part| matches!(part, Component::Normal(_))) {
             so_far.push(part);
-            let on_disk = self.in_upper(&so_far);
-            // A link that was copied a moment ago may lead anywhere on this machine: it is not followed.
-            if fs::symlink_metadata(&on_disk).is_ok_and(|data| data.is_dir()) {
+            let here = self.tree.get(in_tree(&so_far));
+            if here.is_some_and(Node::is_folder) {
                 continue;
             }
-            let below = self.layers.find(&so_far);
-            let below = below.map(|path| fs::symlink_metadata(&path).map_err(at(&path)).map(|data| (path, data)));
-            let below = below.transpose()?;
-            if fs::symlink_metadata(&on_disk).is_ok() || below.as_ref().is_some_and(|(_, below)| !below.is_dir()) {
+            let below = self.below.find(&so_far);
+            if here.is_some() || below.as_ref().is_some_and(|below| !below.is_folder()) {
                 let words = format!("{} is a file in the image, and would have to be a folder", so_far.display());
                 return Err(FilesError::Words(words, None));
             }
-            fs::create_dir(&on_disk).map_err(at(&on_disk))?;
-            match (below, like.filter(|_| so_far == path)) {
-                (Some((path, below)), _) => {
-                    let (user, group) = self.ids.to_inside(below.uid(), below.gid());
-                    self.ids.give(&on_disk, user, group).map_err(at(&on_disk))?;
-                    attributes::copy(&path, &on_disk, self.ids).map_err(at(&on_disk))?;
-                    fs::set_permissions(&on_disk, below.permissions()).map_err(at(&on_disk))?;
-                    set_time(&on_disk, below.modified().map_err(at(&on_disk))?).map_err(at(&on_disk))?;
-                }
-                (None, Some(item)) => self.dress(item, &on_disk)?,
+            let node = match (below, like.filter(|_| so_far == path)) {
+                (Some(below), _) => below.into_folder(self.ids).map_err(at(&so_far))?,
+                (None, Some(item)) => self.dressed(item, NodeKind::Folder { is_left_out: false })?,
                 (None, None) => {
                     // Who says whose the files are means the folder that they are to be in, and none above it.
-                    if let Some(without) = self.without.as_mut().filter(|_| self.owner.is_none() || so_far != path) {
-                        without.insert(so_far.strip_prefix("/").unwrap_or(&so_far).to_owned());
-                    }
-                    let (user, group) = self.owner.unwrap_or((0, 0));
-                    self.ids.give(&on_disk, user, group).map_err(at(&on_disk))?;
-                    fs::set_permissions(&on_disk, PermissionsExt::from_mode(FOLDER_MODE)).map_err(at(&on_disk))?;
-                    set_time(&on_disk, self.time).map_err(at(&on_disk))?;
+                    let is_left_out = self.is_alone && (self.owner.is_none() || so_far != path);
+                    let owner = self.owner.unwrap_or((0, 0));
+                    let kind = NodeKind::Folder { is_left_out };
+                    Node { kind, mode: FOLDER_MODE, owner, time: self.time, attributes: Vec::new() }
                 }
-            }
+            };
+            self.tree.put(in_tree(&so_far).to_owned(), node);
         }
-        Ok(())
-    }
-
-    fn put_folder(&mut self, item: &Item, target: &Path) -> Result<(), FilesError> {
-        if self.folders.contains_key(target) {
-            return Ok(());
-        }
-        let real = self.real(target)?;
-        self.make_folders(&real, Some(item))?;
-        let there = self.layers.find(&real).is_some();
-        self.folders.insert(target.to_owned(), (real, there));
         Ok(())
     }
 
     /// Puts a file or link at a path of the image, whose parents are no links.
     fn put(&mut self, item: &Item, path: &Path) -> Result<(), FilesError> {
-        self.folder(path.parent().unwrap_or(Path::new("/")))?;
-        let on_disk = self.in_upper(path);
-        let is_folder = |on_disk: &Path| fs::symlink_metadata(on_disk).is_ok_and(|data| data.is_dir());
         let (_, parent_is_below) = self.folder(path.parent().unwrap_or(Path::new("/")))?;
-        if is_folder(&on_disk) || (parent_is_below && self.layers.find(path).is_some_and(|below| is_folder(&below))) {
+        let is_folder_below = || parent_is_below && self.below.find(path).is_some_and(|below| below.is_folder());
+        if self.tree.get(in_tree(path)).is_some_and(Node::is_folder) || is_folder_below() {
             let words = format!("{} is a folder in the image, and would have to be a file", path.display());
             return Err(FilesError::Words(words, Some("name another destination, or end it with a slash".to_owned())));
         }
-        if fs::symlink_metadata(&on_disk).is_ok() {
-            fs::remove_file(&on_disk).map_err(at(&on_disk))?;
-            // It was the copy of something else, whose other names must not become names of this.
-            self.links.retain(|_, first| *first != on_disk);
-        }
         let kind = item.data.file_type();
-        if kind.is_symlink() {
-            symlink(fs::read_link(&item.real).map_err(at(&item.real))?, &on_disk).map_err(at(&on_disk))?;
+        let kind = if kind.is_symlink() {
+            NodeKind::Link(OsString::from(fs::read_link(&item.real).map_err(at(&item.real))?))
         } else if kind.is_file() {
-            if item.data.nlink() > 1 && item.keeps {
-                let first = self.links.entry((item.data.dev(), item.data.ino())).or_insert_with(|| on_disk.clone());
-                if *first != on_disk {
-                    return fs::hard_link(first, &on_disk).map_err(at(&on_disk));
-                }
-            }
-            fs::copy(&item.real, &on_disk).map_err(at(&item.real))?;
+            let inode = (item.keeps && item.data.nlink() > 1).then(|| (item.data.dev(), item.data.ino()));
+            NodeKind::File { from: item.real.clone(), length: item.data.len(), content: item.content, inode }
         } else {
             // Pipes, sockets and devices are of a running machine.
             return Ok(());
-        }
-        self.dress(item, &on_disk)
+        };
+        let node = self.dressed(item, kind)?;
+        self.tree.put(in_tree(path).to_owned(), node);
+        Ok(())
     }
 
-    /// Gives a copy its owner, permissions and time.
-    fn dress(&self, item: &Item, on_disk: &Path) -> Result<(), FilesError> {
-        let own = if item.keeps { self.ids.to_inside(item.data.uid(), item.data.gid()) } else { (0, 0) };
-        let (user, group) = self.owner.unwrap_or(own);
-        self.ids.give(on_disk, user, group).map_err(at(on_disk))?;
-        if !item.data.is_symlink() {
-            let mode = self.mode.as_ref().map_or(item.mode, |mode| mode.of(item.mode, item.data.is_dir()));
-            fs::set_permissions(on_disk, PermissionsExt::from_mode(mode)).map_err(at(on_disk))?;
-            // After the owner, whose change takes capabilities away.
-            if item.keeps {
-                attributes::copy(&item.real, on_disk, self.ids).map_err(at(on_disk))?;
-            }
-        }
-        let time = if item.keeps_time { item.data.modified().map_err(at(on_disk))? } else { self.time };
-        set_time(on_disk, time).map_err(at(on_disk))
+    /// A copy, with its owner, permissions and time.
+    fn dressed(&self, item: &Item, kind: NodeKind) -> Result<Node, FilesError> {
+        let data = &item.data;
+        let own = if item.keeps { self.ids.to_inside(data.uid(), data.gid()) } else { (0, 0) };
+        let keeps_attributes = item.keeps && !data.is_symlink();
+        Ok(Node {
+            kind,
+            mode: self.mode.as_ref().map_or(item.mode, |mode| mode.of(item.mode, data.is_dir())),
+            owner: self.owner.unwrap_or(own),
+            time: if item.keeps_time { u64::try_from(data.mtime()).unwrap_or(0) } else { self.time },
+            attributes: match keeps_attributes {
+                true => attributes::read(&item.real).map_err(at(&item.real))?,
+                false => Vec::new(),
+            },
+        })
     }
+}
+
+/// Writes copies into a folder that is empty.
+pub(super) fn copy_into(folder: &Path, items: &[Item], ids: IdMap, time: u64) -> Result<(), FilesError> {
+    let below = Below::default();
+    let mut copier = Copier::new(&below, ids, time);
+    copier.copy(items, "/")?;
+    copier.into_tree().write(folder, ids).map_err(at(folder))
 }
 
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
 
+    use std::os::unix::fs::symlink;
+
     use super::super::copied_files::{Layout, Source};
     use super::*;
     use crate::recipe::Ignore;
+    use crate::rootfs::Layers;
 
     /// Things of a context, or of an image: a file, or a link that leads somewhere, at a path.
     fn any_things() -> impl Strategy<Value = Vec<(String, Option<String>)>> {
@@ -277,14 +252,16 @@ mod tests {
             let (sources, layers) = ([place("context")], [place("below")]);
             let source = Source { layers: Layers(&sources), ignore: None, keeps: false, keeps_times: false, name: "the context".to_owned() };
             let nothing = Ignore::default();
-            let layout = Layout { exclude: &nothing, parents, into_folder: to.ends_with('/'), unpacks: false };
+            let layout = Layout { exclude: &nothing, parents, to, unpacks: false };
             let mut items = Vec::new();
             for name in named {
                 let _ = source.find(name, &layout, &mut items);
             }
             let upper = place("upper");
-            let mut copier = Copier::new(Layers(&layers), &upper, IdMap::for_this_process(), 0);
+            let below = Below::new(layers.to_vec(), Vec::new());
+            let mut copier = Copier::new(&below, IdMap::for_this_process(), 0);
             let _ = copier.copy(&items, to);
+            copier.into_tree().write(&upper, IdMap::for_this_process()).unwrap();
             prop_assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 4);
             prop_assert_eq!(fs::read_dir(&outside).unwrap().count(), 1);
             prop_assert_eq!(fs::read_to_string(outside.join("a")).unwrap(), "mine");
@@ -322,13 +299,16 @@ mod tests {
             let sources = [from];
             let source = Source { layers: Layers(&sources), ignore: None, keeps: true, keeps_times: true, name: "a stage".to_owned() };
             let nothing = Ignore::default();
-            let layout = Layout { exclude: &nothing, parents: false, into_folder: true, unpacks: false };
+            let layout = Layout { exclude: &nothing, parents: false, to: "/", unpacks: false };
             let mut items = Vec::new();
             for number in 0..folders.len() {
                 source.find(&format!("folder-{number}"), &layout, &mut items).unwrap();
             }
             let upper = place("upper");
-            Copier::new(Layers(&[]), &upper, IdMap::for_this_process(), 0).copy(&items, "/to/").unwrap();
+            let below = Below::default();
+            let mut copier = Copier::new(&below, IdMap::for_this_process(), 0);
+            copier.copy(&items, "/to/").unwrap();
+            copier.into_tree().write(&upper, IdMap::for_this_process()).unwrap();
             let last: std::collections::BTreeMap<_, _> = folders.iter().flatten().collect();
             for (name, file) in last {
                 prop_assert_eq!(fs::read_to_string(upper.join("to").join(name)).unwrap(), contents(*file), "{}", name);
@@ -346,7 +326,7 @@ mod tests {
     /// The files among what a name stands for, each by its path in the context.
     fn named(source: &Source<'_>, context: &Path, name: &str) -> Option<Vec<PathBuf>> {
         let nothing = Ignore::default();
-        let layout = Layout { exclude: &nothing, parents: false, into_folder: true, unpacks: false };
+        let layout = Layout { exclude: &nothing, parents: false, to: "/", unpacks: false };
         let mut items = Vec::new();
         source.find(name, &layout, &mut items).ok()?;
         let files = items.iter().filter(|item| item.data.is_file());

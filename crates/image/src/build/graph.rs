@@ -208,6 +208,20 @@ impl Plan {
         Ok(Self { bases, platforms, needed, target, globals })
     }
 
+    /// Whether something that is needed reads or runs the files of a stage, as far as can be told before anything is
+    /// built, once its instruction at this place has been carried out.
+    pub(super) fn needs_files(&self, recipe: &Recipe, number: usize, place: usize) -> bool {
+        let rest = recipe.stages[number].instructions.get(place + 1..).unwrap_or_default();
+        rest.iter().any(|instruction| matches!(instruction.action, Action::Run(_)))
+            || (number + 1..=self.target).filter(|other| self.needed[*other]).any(|other| {
+                let instructions = &recipe.stages[other].instructions;
+                let is_base = matches!(self.bases[other], Ok(Base::Stage(base)) if base == number);
+                let runs = || instructions.iter().any(|one| matches!(one.action, Action::Run(_)));
+                (is_base && (runs() || self.needs_files(recipe, other, instructions.len())))
+                    || instructions.iter().flat_map(origins).any(|from| recipe.stage_named(from, other) == Some(number))
+            })
+    }
+
     /// How many stages are needed.
     pub(super) fn count(&self) -> usize {
         self.needed.iter().filter(|needed| **needed).count()
@@ -365,6 +379,7 @@ pub fn build(input: &BuildInput, store: &Store, outside: &dyn Outside) -> Result
         return Err(error);
     }
     let state = built_stage(&build, target)?;
+    state.layers.iter().try_for_each(|layer| build.bring(layer))?;
     let (steps, known) = (build.progress.steps.load(Ordering::Relaxed), build.progress.known.load(Ordering::Relaxed));
     let built = finish(input, store, state)?;
     let made = std::mem::take(&mut *build.progress.made.lock().unwrap_or_else(PoisonError::into_inner));

@@ -7,7 +7,7 @@ use pondrix_core::image::Digest;
 use crate::hash::Sha256;
 
 /// Changes when the same words and files would make other layers than an earlier version made of them.
-const VERSION: &str = "pondrix layer 4";
+const VERSION: &str = "pondrix layer 5";
 
 /// A key in the making. Every part is written with its length, so that no two lists of parts look alike.
 #[derive(Clone)]

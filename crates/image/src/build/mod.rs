@@ -12,6 +12,7 @@
 
 mod alone;
 mod archives;
+mod below;
 mod caches;
 mod copied_files;
 mod copy;
@@ -35,7 +36,7 @@ use pondrix_core::pipeline::Fault;
 use pondrix_sandbox::{Running, Spec};
 
 use crate::layer::Compression;
-use crate::oci::Platform;
+use crate::oci::{Descriptor, Platform};
 use crate::recipe::{Ignore, Recipe, RunNetwork};
 use crate::{Image, StoreError};
 
@@ -164,9 +165,14 @@ pub trait Outside: Sync {
     /// When it gives nothing, or may not be asked.
     fn download(&self, address: &str, to: &Path) -> Result<(), OutsideError>;
 
-    /// What the instruction with this key made somewhere else, brought into the store; nothing where that is not
-    /// known.
+    /// What the instruction with this key made somewhere else; nothing where that is not known.
     fn elsewhere(&self, key: &Digest) -> Option<Step>;
+
+    /// Brings a layer that was made somewhere else into the store.
+    ///
+    /// # Errors
+    /// When it cannot be had.
+    fn bring(&self, layer: &Descriptor) -> Result<(), OutsideError>;
 
     /// Tells a line of the build's own, of this stage where there are several.
     fn say(&self, stage: Option<&str>, line: &str);
@@ -202,6 +208,11 @@ pub enum BuildError {
     /// The store.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// A layer that was made elsewhere.
+    #[error(
+        "a layer from the cache in the registry cannot be had: {0}; without `cache` in the pipeline file it is made here"
+    )]
+    Elsewhere(OutsideError),
     /// What the build was given makes no sense.
     #[error("{0}")]
     Input(String),

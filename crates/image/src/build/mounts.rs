@@ -10,7 +10,7 @@ use rustix::fs::{FlockOperation, flock};
 
 use super::caches::{self, CacheUse, Inputs};
 use super::copied_files::{Item, add_to_key, contents};
-use super::copy::Copier;
+use super::copy::copy_into;
 use super::key::Key;
 use super::run::HALT_CHECK;
 use super::stage::StageBuild;
@@ -64,8 +64,8 @@ impl StageBuild<'_> {
         if origin.add_to_key(key) {
             return Ok(());
         }
-        let items = self.bound(at, mount)?;
-        add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), key)
+        let mut items = self.bound(at, mount)?;
+        add_to_key(&mut items, self.build.store.ids(), self.build.seen.as_ref(), key)
             .map_err(|error| self.files_fault(at, error))
     }
 
@@ -109,7 +109,7 @@ impl StageBuild<'_> {
                 MountKind::Bind => {
                     let target = place(mount.option("target").unwrap_or_default())?;
                     let origin = self.origin(at, mount.option("from"))?;
-                    let source = self.source(&origin);
+                    let source = self.source(&origin)?;
                     let path = source.one(mount.option("source").unwrap_or("/"));
                     let path = path.map_err(|error| self.files_fault(at, error))?;
                     let found = source.layers.find(&path);
@@ -243,7 +243,7 @@ impl StageBuild<'_> {
     /// What a bind shows.
     fn bound(&self, at: &Instruction, mount: &Mount) -> Result<Vec<Item>, BuildError> {
         let origin = self.origin(at, mount.option("from"))?;
-        let source = self.source(&origin);
+        let source = self.source(&origin)?;
         let mut items: Vec<Item> = Vec::new();
         let shown = source.one(mount.option("source").unwrap_or("/"));
         let read = shown.and_then(|path| source.everything(&path, &mut items));
@@ -336,12 +336,12 @@ impl StageBuild<'_> {
         caches::forget(folder);
         if mount.option("from").is_some() || mount.option("source").is_some() {
             let origin = self.origin(at, mount.option("from"))?;
-            let source = self.source(&origin);
+            let source = self.source(&origin)?;
             let mut items = Vec::new();
             let found = source.one(mount.option("source").unwrap_or("/"));
             let copied = found.and_then(|path| source.everything(&path, &mut items)).and_then(|()| {
                 items.retain(|item| !item.to.as_os_str().is_empty());
-                Copier::new(Layers(&[]), new.path(), ids, self.state.moment).copy(&items, "/")
+                copy_into(new.path(), &items, ids, self.state.moment)
             });
             copied.map_err(|error| self.files_fault(at, error))?;
         }

@@ -34,6 +34,12 @@ pub(super) fn ids_of(owner: &str, layers: &Layers<'_>) -> Result<(u32, u32), Use
     Ok((user, if is_number { user } else { group }))
 }
 
+/// Whether whose files are is said in numbers alone: no file of users is needed then.
+pub(super) fn is_in_numbers(owner: &str) -> bool {
+    let is_number = |part: &str| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit());
+    owner.split_once(':').map_or_else(|| is_number(owner), |(user, group)| is_number(user) && is_number(group))
+}
+
 /// A text that is no mode.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("`{0}` is no mode: write octal digits, as in 755, or clauses, as in u=rwX,go=rX")]

@@ -57,11 +57,12 @@ impl StageBuild<'_> {
         for mount in &mounts {
             self.mount_key(at, mount, &mut key)?;
         }
-        self.step(at, key, |stage, upper_of| {
-            let below = stage.state.paths(&stage.build.store)?;
-            let scratch = upper_of.parent().unwrap_or(upper_of).to_owned();
-            let shown = stage.show(at, &mounts, &below, &scratch)?;
-            stage.execute(at, run, env, shown, below, &scratch)
+        self.step(at, key, |stage| {
+            let below = stage.build.paths(&stage.state)?;
+            let scratch = stage.upper()?;
+            let shown = stage.show(at, &mounts, &below, scratch.path())?;
+            let contents = stage.execute(at, run, env, shown, below, scratch.path())?;
+            stage.pack_folder(&scratch.path().join("upper"), &contents)
         })
     }
 
@@ -79,7 +80,7 @@ impl StageBuild<'_> {
         shown: Shown,
         below: Vec<PathBuf>,
         scratch: &Path,
-    ) -> Result<Option<Contents>, BuildError> {
+    ) -> Result<Contents, BuildError> {
         let config = &self.state.config.config;
         let mut env = env;
         for name in PROXIES.iter().flat_map(|name| [(*name).to_owned(), name.to_ascii_lowercase()]) {
@@ -137,7 +138,7 @@ impl StageBuild<'_> {
         for point in &shown.points {
             forget_mount_point(&scratch.join("upper"), point, &below);
         }
-        Ok(Some(Contents::whole(times)))
+        Ok(Contents::whole(times))
     }
 
     fn wait_for(&self, at: &Instruction, spec: &Spec, network: RunNetwork) -> Result<Exit, BuildError> {

@@ -11,6 +11,8 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
+use crate::layer::tree::Content;
+
 /// What such a file begins with. It changes with the form of what follows.
 const HEAD: &[u8; 16] = b"pondrix seen 1\n\n";
 /// How old a change must be to be the last: clocks of file systems tick, and a file may change twice in one tick.
@@ -19,9 +21,6 @@ const SETTLED: Duration = Duration::from_secs(1);
 const ENTRY: usize = 4 * 8 + 4 + 32;
 /// How many entries that a build did not ask for may stay for each that it did.
 const OTHERS: usize = 4;
-
-/// A BLAKE3 digest.
-pub(super) type Content = [u8; 32];
 
 /// Which file, and in which state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

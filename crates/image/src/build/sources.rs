@@ -1,6 +1,7 @@
 //! COPY and ADD: finding what they name, in the context, in stages, in images, on the Web, in archives, in the
 //! recipe itself.
 
+use std::cell::OnceCell;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -8,6 +9,7 @@ use std::path::{Path, PathBuf};
 use pondrix_core::image::Digest;
 use pondrix_sandbox::UserError;
 
+use super::below::Below;
 use super::copied_files::{FilesError, Item, Layout, Source, add_to_key};
 use super::copy::Copier;
 use super::graph::built_stage;
@@ -15,32 +17,66 @@ use super::key::Key;
 use super::owner::{self, Mode};
 use super::stage::{Build, StageBuild};
 use super::{BuildError, archives};
-use crate::layer::{Contents, Of, Times};
+use crate::oci::Descriptor;
 use crate::recipe::{Copy, CopyWord, Ignore, Instruction, expand_text, is_plain_name};
 use crate::rootfs::Layers;
-use crate::store::io_error;
+use crate::store::{Remembered, io_error};
 
 /// Below this is, in a key, an archive that stands for what is in it. No file has such a name.
 const PACKED: &str = "\0packed";
 
+/// What a COPY or ADD names, and how many names of things that are there led to it.
+struct AllFound {
+    items: Vec<Item>,
+    count: usize,
+}
+
+/// Whether files keep their names at a destination.
+fn goes_into_folder(to: &str, below: &Below) -> bool {
+    to.ends_with('/') || to.ends_with("/.") || below.is_folder(Path::new(to))
+}
+
 /// Where files come from.
 pub(super) struct Origin {
-    layers: Vec<PathBuf>,
-    /// What is in these, where that is known without looking.
-    ids: Option<Vec<Digest>>,
+    place: OriginPlace,
     /// What it is, for people; nothing for the context.
     name: Option<String>,
 }
 
+enum OriginPlace {
+    Folder([PathBuf; 1]),
+    /// Layers, which are unpacked when they are looked into.
+    Layers {
+        blobs: Vec<Descriptor>,
+        ids: Vec<Digest>,
+        unpacked: OnceCell<Vec<PathBuf>>,
+    },
+}
+
 impl Origin {
+    fn of_layers(blobs: Vec<Descriptor>, ids: Vec<Digest>, name: String) -> Self {
+        Self { place: OriginPlace::Layers { blobs, ids, unpacked: OnceCell::new() }, name: Some(name) }
+    }
+
     pub(super) const fn is_context(&self) -> bool {
         self.name.is_none()
+    }
+
+    /// Where the files are on this machine, the lowest layer first.
+    pub(super) fn folders(&self, build: &Build<'_>) -> Result<&[PathBuf], BuildError> {
+        match &self.place {
+            OriginPlace::Folder(folder) => Ok(folder),
+            OriginPlace::Layers { blobs, ids, unpacked } => match unpacked.get() {
+                Some(unpacked) => Ok(unpacked),
+                None => build.unpacked(blobs, ids).map(|paths| unpacked.get_or_init(|| paths).as_slice()),
+            },
+        }
     }
 
     /// Adds to a key what is there, where that is known without looking: what a name of it means, and what is behind
     /// that, follows. Answers whether it is known.
     pub(super) fn add_to_key(&self, key: &mut Key) -> bool {
-        let Some(ids) = &self.ids else { return false };
+        let OriginPlace::Layers { ids, .. } = &self.place else { return false };
         key.text("layers").number(ids.len() as u64);
         for id in ids {
             key.bytes(&id.bytes());
@@ -67,15 +103,12 @@ impl StageBuild<'_> {
     /// What `from` names: an earlier stage, an image, or the context where nothing is named.
     pub(super) fn origin(&self, at: &Instruction, from: Option<&str>) -> Result<Origin, BuildError> {
         let Some(from) = from else {
-            return Ok(Origin { layers: vec![self.build.input.context.clone()], ids: None, name: None });
+            return Ok(Origin { place: OriginPlace::Folder([self.build.input.context.clone()]), name: None });
         };
         if let Some(stage) = self.build.input.recipe.stage_named(from, self.number) {
             let state = built_stage(self.build, stage)?;
-            return Ok(Origin {
-                layers: state.paths(&self.build.store)?,
-                ids: Some(state.config.rootfs.diff_ids.clone()),
-                name: Some(format!("the stage `{from}`")),
-            });
+            let ids = state.config.rootfs.diff_ids;
+            return Ok(Origin::of_layers(state.layers, ids, format!("the stage `{from}`")));
         }
         if !from.contains(['/', ':', '@']) {
             let words = format!("there is no stage `{from}` in front of this one");
@@ -85,24 +118,18 @@ impl StageBuild<'_> {
         let name = self.build.plan.named(self.build.outside, from);
         let name = name.map_err(|(words, help)| BuildError::from(self.fault(at, words, help)))?;
         let image = self.image(at, &name)?;
-        Ok(Origin {
-            layers: self.build.store.layers(&image)?,
-            ids: Some(image.config.rootfs.diff_ids),
-            name: Some(format!("the image {}", name.reference)),
-        })
+        let what = format!("the image {}", name.reference);
+        Ok(Origin::of_layers(image.manifest.layers, image.config.rootfs.diff_ids, what))
     }
 
-    pub(super) fn source<'o>(&'o self, origin: &'o Origin) -> Source<'o> {
-        match &origin.name {
-            None => context_source(self.build, &origin.layers),
-            Some(name) => Source {
-                layers: Layers(&origin.layers),
-                ignore: None,
-                keeps: true,
-                keeps_times: true,
-                name: name.clone(),
-            },
-        }
+    pub(super) fn source<'o>(&'o self, origin: &'o Origin) -> Result<Source<'o>, BuildError> {
+        let folders = origin.folders(self.build)?;
+        Ok(match &origin.name {
+            None => context_source(self.build, folders),
+            Some(name) => {
+                Source { layers: Layers(folders), ignore: None, keeps: true, keeps_times: true, name: name.clone() }
+            }
+        })
     }
 
     pub(super) fn files_fault(&self, at: &Instruction, error: FilesError) -> BuildError {
@@ -121,15 +148,11 @@ impl StageBuild<'_> {
         let mode_read =
             mode.as_deref().map(Mode::read).transpose().map_err(|error| self.fault(at, error.to_string(), None))?;
         let scratch = tempfile::tempdir_in(&self.build.input.scratch).map_err(io_error("make a folder for copies"))?;
-        let below_paths = if copy.link { Vec::new() } else { self.state.paths(&self.build.store)? };
-        let ends_as_folder = to.ends_with('/') || to.ends_with("/.");
-        let into_folder = ends_as_folder || Layers(&below_paths).is_folder(Path::new(&to));
-        let layout = Layout { exclude: &exclude, parents: copy.parents, into_folder, unpacks: true };
+        let layout = Layout { exclude: &exclude, parents: copy.parents, to: &to, unpacks: true };
         let origin = self.origin(at, copy.from.as_deref())?;
         // A name means what the image says, whatever the layer depends on: the key has the numbers.
-        let users = if owner.is_some() { self.state.paths(&self.build.store)? } else { Vec::new() };
-        let owner = owner.as_deref().map(|owner| owner::ids_of(owner, &Layers(&users))).transpose();
-        let owner = self.owner(at, owner)?;
+        let owner = owner.map(|owner| self.ids_of(&owner, owner::ids_of)).transpose()?;
+        let owner = self.owner(at, owner.transpose())?;
         let below = if copy.link { &[][..] } else { &self.state.config.rootfs.diff_ids };
         let mut key = Key::new("copy", below);
         let owner_text = owner.map(|(user, group)| format!("{user}:{group}"));
@@ -137,58 +160,74 @@ impl StageBuild<'_> {
         // What layers have is looked for and read when it is needed; the context's files have to be read to be known.
         let found = if copy.documents.is_empty() && origin.add_to_key(&mut key) {
             key.texts(&self.fill_all(at, &copy.sources)?).texts(&self.fill_all(at, &copy.exclude)?);
-            key.number(copy.parents.into()).number(into_folder.into());
+            key.number(copy.parents.into());
             None
         } else {
             let packed = Layout { unpacks: false, ..layout };
-            let items = self.find_items(at, copy, &origin, &packed, scratch.path())?;
-            add_to_key(&items, self.build.store.ids(), self.build.seen.as_ref(), &mut key)
+            let mut found = self.find(at, copy, &origin, &packed, scratch.path())?;
+            add_to_key(&mut found.items, self.build.store.ids(), self.build.seen.as_ref(), &mut key)
                 .map_err(|error| self.files_fault(at, error))?;
             // What is in an archive follows from the archive.
-            let has_archive = items.iter().any(|item| item.to.starts_with(PACKED));
-            if has_archive { None } else { Some(items) }
+            let has_archive = found.items.iter().any(|item| item.to.starts_with(PACKED));
+            if has_archive { None } else { Some(found) }
         };
-        self.step(at, key, |stage, upper| {
-            let items = match found {
-                Some(items) => items,
-                None => {
-                    let again = scratch.path().join("again");
-                    fs::create_dir(&again).map_err(io_error("make a folder for copies"))?;
-                    stage.find_items(at, copy, &origin, &layout, &again)?
-                }
+        self.step(at, key, |stage| {
+            let Some(found) = found else {
+                let again = scratch.path().join("again");
+                fs::create_dir(&again).map_err(io_error("make a folder for copies"))?;
+                let found = stage.find(at, copy, &origin, &layout, &again)?;
+                return stage.put(at, copy, found, &to, owner, mode_read);
             };
-            let ids = stage.build.store.ids();
-            let copier = Copier::new(Layers(&below_paths), upper, ids, stage.state.moment).owned(owner, mode_read);
-            let mut copier = if copy.link { copier.alone() } else { copier };
-            let copied = copier.copy(&items, &to).and_then(|()| match into_folder {
-                true => copier.folder(Path::new(&to)).map(drop),
-                false => Ok(()),
-            });
-            copied.map_err(|error| stage.files_fault(at, error))?;
-            Ok(Some(Contents { times: Times::from_now(stage.state.moment, Of::Folders), without: copier.without() }))
+            stage.put(at, copy, found, &to, owner, mode_read)
         })
     }
 
+    /// Makes a layer of what was found.
+    fn put(
+        &self,
+        at: &Instruction,
+        copy: &Copy,
+        found: AllFound,
+        to: &str,
+        owner: Option<(u32, u32)>,
+        mode: Option<Mode>,
+    ) -> Result<Remembered, BuildError> {
+        let below = if copy.link { Below::default() } else { self.below()? };
+        let into_folder = goes_into_folder(to, &below);
+        let AllFound { mut items, count } = found;
+        if !into_folder && !copy.parents {
+            if count > 1 {
+                let help = Some(format!("write `{}/`", copy.to));
+                return Err(self.fault(at, "several files need a folder to go into", help).into());
+            }
+            items.iter_mut().filter(|item| item.is_named).for_each(|item| item.to = PathBuf::new());
+        }
+        let copier = Copier::new(&below, self.build.store.ids(), self.state.moment).owned(owner, mode);
+        let mut copier = if copy.link { copier.alone() } else { copier };
+        let copied = copier.copy(&items, to).and_then(|()| match into_folder {
+            true => copier.folder(Path::new(to)).map(drop),
+            false => Ok(()),
+        });
+        copied.map_err(|error| self.files_fault(at, error))?;
+        self.pack_tree(&copier.into_tree())
+    }
+
     /// Everything that a COPY or ADD names.
-    fn find_items(
+    fn find(
         &self,
         at: &Instruction,
         copy: &Copy,
         origin: &Origin,
         layout: &Layout<'_>,
         scratch: &Path,
-    ) -> Result<Vec<Item>, BuildError> {
+    ) -> Result<AllFound, BuildError> {
         let mut items = Vec::new();
-        let count = self.find(at, copy, origin, layout, scratch, &mut items)?;
-        if count > 1 && !layout.into_folder && !layout.parents {
-            let help = Some(format!("write `{}/`", copy.to));
-            return Err(self.fault(at, "several files need a folder to go into", help).into());
-        }
-        Ok(items)
+        let count = self.find_into(at, copy, origin, layout, scratch, &mut items)?;
+        Ok(AllFound { items, count })
     }
 
     /// Finds what a COPY or ADD names. Answers how many things that are.
-    fn find(
+    fn find_into(
         &self,
         at: &Instruction,
         copy: &Copy,
@@ -197,14 +236,14 @@ impl StageBuild<'_> {
         scratch: &Path,
         items: &mut Vec<Item>,
     ) -> Result<usize, BuildError> {
-        let source = self.source(origin);
+        let source = self.source(origin)?;
         let (mut count, names) = (0, self.fill_all(at, &copy.sources)?);
         for (number, name) in names.iter().enumerate() {
             let scratch = scratch.join(number.to_string());
             let is_address = name.starts_with("http://") || name.starts_with("https://");
             if copy.word == CopyWord::Add && names_repository(name) {
                 let words = format!("`{name}` is a repository of git, and no file");
-                let help = "have it in this repository, as files or as a submodule; or fetch it in a RUN, which sees the network where the pipeline file says network \"outbound\"";
+                let help = "have its files in this repository; or fetch it in a RUN, which sees the network where the pipeline file says network \"outbound\"";
                 return Err(self.fault(at, words, Some(help.to_owned())).into());
             }
             count += match copy.word {
@@ -301,29 +340,20 @@ impl StageBuild<'_> {
         items: &mut Vec<Item>,
     ) -> Result<usize, BuildError> {
         let mut found = Vec::new();
-        let inside = Layout { into_folder: true, ..*layout };
-        let count = source.find(name, &inside, &mut found).map_err(|error| self.files_fault(at, error))?;
-        // What is in a folder that was named stays as it is.
-        let is_one_file = |item: &Item| item.data.is_file() && item.to.components().count() == 1;
-        let named_files = found.iter().filter(|item| is_one_file(item)).count();
-        if named_files != count {
-            return source.find(name, layout, items).map_err(|error| self.files_fault(at, error));
-        }
-        let mut total = 0;
+        let count = source.find(name, layout, &mut found).map_err(|error| self.files_fault(at, error))?;
         for (number, item) in found.into_iter().enumerate() {
-            if archives::is_archive(&item.real) && !layout.unpacks {
-                items.push(Item { to: Path::new(PACKED).join(&item.to), ..item });
-                total += 1;
-            } else if archives::is_archive(&item.real) {
+            // What is in a folder that was named stays as it is.
+            let is_archive = item.is_named && item.data.is_file() && archives::is_archive(&item.real);
+            if is_archive && layout.unpacks {
                 let folder = scratch.with_extension(format!("archive-{number}"));
-                total += self.unpack(at, &item.real, &folder, layout, items)?;
+                self.unpack(at, &item.real, &folder, layout, items)?;
+            } else if is_archive {
+                items.push(Item { to: Path::new(PACKED).join(&item.to), ..item });
             } else {
-                let to = if layout.into_folder { item.to.clone() } else { PathBuf::new() };
-                items.push(Item { to, ..item });
-                total += 1;
+                items.push(item);
             }
         }
-        Ok(total)
+        Ok(count)
     }
 
     /// Unpacks an archive, and finds what was in it.
@@ -352,9 +382,11 @@ impl StageBuild<'_> {
     ) -> Result<String, BuildError> {
         let path = address.split(['?', '#']).next().unwrap_or_default();
         let name = path.rsplit('/').next().filter(|name| !name.is_empty() && path.matches('/').count() > 2);
-        let name = match (name, layout.into_folder) {
-            (Some(name), _) if name != "." && name != ".." => name.to_owned(),
-            (_, false) => "file".to_owned(),
+        let name = match name {
+            Some(name) if name != "." && name != ".." => name.to_owned(),
+            _ if !goes_into_folder(layout.to, &if copy.link { Below::default() } else { self.below()? }) => {
+                "file".to_owned()
+            }
             _ => {
                 let words = format!("{address} names no file, and the destination is a folder");
                 return Err(self.fault(at, words, Some("name the destination's file".to_owned())).into());

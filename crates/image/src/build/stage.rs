@@ -1,22 +1,29 @@
 //! One stage: one instruction after the other.
 
-use std::fs;
+use std::collections::HashMap;
+use std::fs::{self, File};
+use std::io::BufWriter;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use pondrix_core::Time;
+use pondrix_core::image::Digest;
+use pondrix_sandbox::UserError;
 use serde_json::json;
 
-use super::copy::Copier;
+use super::below::Below;
+use super::copy::{Copier, copy_into};
 use super::graph::{Base, Named, Plan, Progress, built_stage};
 use super::key::Key;
-use super::owner::ids_of_command;
+use super::owner::{ids_of_command, is_in_numbers};
 use super::seen::Seen;
 use super::sources::context_source;
 use super::state::State;
 use super::{BuildError, BuildInput, EPOCH, Outside};
 use crate::Store;
-use crate::layer::{self, Contents, Of, Times};
+use crate::inventory::Listing;
+use crate::layer::tree::Tree;
+use crate::layer::{self, Contents, Packed};
 use crate::oci::{Descriptor, HealthConfig, History, Platform};
 use crate::recipe::{Action, Command, Healthcheck, Instruction, Recipe, Stage, expand};
 use crate::rootfs::Layers;
@@ -33,6 +40,8 @@ pub(super) struct Build<'a> {
     pub(super) seen: Option<Seen>,
     /// The context without what is left out, where a mount needs that as a folder.
     seen_context: Mutex<Option<PathBuf>>,
+    /// What is known of layers that are not unpacked.
+    listings: Mutex<HashMap<Digest, Arc<Listing>>>,
 }
 
 impl<'a> Build<'a> {
@@ -44,7 +53,55 @@ impl<'a> Build<'a> {
         progress: Progress,
     ) -> Self {
         let seen = input.seen.as_deref().map(Seen::read);
-        Self { input, store: store.clone(), outside, plan, progress, seen, seen_context: Mutex::default() }
+        let (seen_context, listings) = (Mutex::default(), Mutex::default());
+        Self { input, store: store.clone(), outside, plan, progress, seen, seen_context, listings }
+    }
+
+    fn listings(&self) -> MutexGuard<'_, HashMap<Digest, Arc<Listing>>> {
+        self.listings.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What is known of a layer that is not unpacked, where that is all there is to know.
+    fn listing(&self, diff_id: &Digest) -> Option<Arc<Listing>> {
+        if self.store.has_layer(diff_id) {
+            return None;
+        }
+        if let Some(known) = self.listings().get(diff_id) {
+            return Some(Arc::clone(known)).filter(|listing| listing.says_all());
+        }
+        let known = Arc::new(self.store.known_listing(diff_id)?);
+        self.listings().insert(diff_id.clone(), Arc::clone(&known));
+        Some(known).filter(|listing| listing.says_all())
+    }
+
+    /// The layers of a stage, to make another over them: the highest need not be unpacked for that.
+    fn below(&self, state: &State) -> Result<Below, BuildError> {
+        let ids = &state.config.rootfs.diff_ids;
+        let mut listed: Vec<_> = ids.iter().rev().map_while(|diff_id| self.listing(diff_id)).collect();
+        listed.reverse();
+        let count = ids.len() - listed.len();
+        let unpacked = self.unpacked(&state.layers[..count.min(state.layers.len())], &ids[..count])?;
+        Ok(Below::new(unpacked, listed))
+    }
+
+    /// The unpacked layers of a stage, the lowest first.
+    pub(super) fn paths(&self, state: &State) -> Result<Vec<PathBuf>, BuildError> {
+        self.unpacked(&state.layers, &state.config.rootfs.diff_ids)
+    }
+
+    /// Layers, unpacked.
+    pub(super) fn unpacked(&self, layers: &[Descriptor], diff_ids: &[Digest]) -> Result<Vec<PathBuf>, BuildError> {
+        let missing = layers.iter().zip(diff_ids).filter(|(_, diff_id)| !self.store.has_layer(diff_id));
+        missing.map(|(layer, _)| layer).try_for_each(|layer| self.bring(layer))?;
+        Ok(self.store.unpacked(layers, diff_ids)?)
+    }
+
+    /// Makes sure of a layer's blob: what a step of other runners made is brought only when it is needed.
+    pub(super) fn bring(&self, layer: &Descriptor) -> Result<(), BuildError> {
+        if self.store.has_blob(&layer.digest) {
+            return Ok(());
+        }
+        self.outside.bring(layer).map_err(BuildError::Elsewhere)
     }
 
     pub(super) fn is_halted(&self) -> bool {
@@ -69,7 +126,7 @@ impl<'a> Build<'a> {
         let mut items = Vec::new();
         let copied = source.everything(Path::new("/"), &mut items).and_then(|()| {
             items.retain(|item| !item.to.as_os_str().is_empty());
-            Copier::new(Layers(&[]), &folder, self.store.ids(), super::MOMENT).copy(&items, "/")
+            copy_into(&folder, &items, self.store.ids(), super::MOMENT)
         });
         copied.map_err(|error| BuildError::Input(format!("the context cannot be shown: {error:?}")))?;
         Ok(made.insert(folder).clone())
@@ -86,6 +143,8 @@ pub(super) struct StageBuild<'b> {
     /// The instruction of the base that is carried out.
     pub(super) trigger: Option<String>,
     pub(super) number: usize,
+    /// The instruction that is carried out, by its place in the stage.
+    place: usize,
     platform: Platform,
     /// Whether CMD stands in this stage: an ENTRYPOINT then leaves it alone.
     has_cmd: bool,
@@ -103,11 +162,13 @@ impl<'b> StageBuild<'b> {
             label: (build.plan.count() > 1).then_some(label),
             trigger: None,
             number,
+            place: 0,
             platform: build.plan.platforms[number].clone(),
             has_cmd: false,
         };
         this.begin()?;
-        for instruction in &stage.instructions {
+        for (place, instruction) in stage.instructions.iter().enumerate() {
+            this.place = place;
             if build.is_halted() {
                 return Err(BuildError::Halted);
             }
@@ -309,34 +370,50 @@ impl<'b> StageBuild<'b> {
         let folder = tidy(&folder);
         self.state.config.config.working_dir.clone_from(&folder);
         // What is made for a command is its user's.
-        let user = self.state.config.config.user.as_str();
-        let users = if user.is_empty() { Vec::new() } else { self.state.paths(&self.build.store)? };
-        let is_made_for_a_user = !user.is_empty() && !Layers(&users).is_folder(Path::new(&folder));
-        let owner = is_made_for_a_user.then(|| ids_of_command(user, &Layers(&users)));
+        let user = self.state.config.config.user.clone();
+        let is_made_for_a_user = !user.is_empty() && !self.below()?.is_folder(Path::new(&folder));
+        let owner = is_made_for_a_user.then(|| self.ids_of(&user, ids_of_command)).transpose()?;
         let owner = self.owner(at, owner.transpose())?;
         let mut key = Key::new("folder", &self.state.config.rootfs.diff_ids);
         key.text(&folder).number(self.state.moment);
         if let Some((user, group)) = owner {
             key.number(user.into()).number(group.into());
         }
-        self.step(at, key, |stage, upper| {
-            let below = stage.state.paths(&stage.build.store)?;
-            if Layers(&below).is_folder(Path::new(&folder)) {
-                return Ok(None);
+        self.step(at, key, |stage| {
+            let below = stage.below()?;
+            if below.is_folder(Path::new(&folder)) {
+                return Ok(Remembered { layer: None });
             }
-            let copier = Copier::new(Layers(&below), upper, stage.build.store.ids(), stage.state.moment);
-            copier.owned(owner, None).folder(Path::new(&folder)).map_err(|error| stage.files_fault(at, error))?;
-            Ok(Some(Contents::whole(Times::from_now(stage.state.moment, Of::Folders))))
+            let mut copier = Copier::new(&below, stage.build.store.ids(), stage.state.moment).owned(owner, None);
+            copier.folder(Path::new(&folder)).map_err(|error| stage.files_fault(at, error))?;
+            stage.pack_tree(&copier.into_tree())
         })
     }
 
-    /// Takes a layer from the store, or has it made: `make` fills the folder that it is given and answers what of
-    /// that is the layer; nothing when there is nothing to keep.
+    /// What is below the next layer.
+    pub(super) fn below(&self) -> Result<Below, BuildError> {
+        self.build.below(&self.state)
+    }
+
+    /// The ids of a user or owner, as the image's files say whom a name means.
+    pub(super) fn ids_of(
+        &self,
+        owner: &str,
+        look_up: impl FnOnce(&str, &Layers<'_>) -> Result<(u32, u32), UserError>,
+    ) -> Result<Result<(u32, u32), UserError>, BuildError> {
+        let below = if is_in_numbers(owner) { Below::default() } else { self.below()? };
+        if let Some(unpacked) = below.unpacked_but_for("etc") {
+            return Ok(look_up(owner, &Layers(unpacked)));
+        }
+        Ok(look_up(owner, &Layers(&self.build.paths(&self.state)?)))
+    }
+
+    /// Takes a layer from the store, or has it made.
     pub(super) fn step(
         &mut self,
         at: &Instruction,
         mut key: Key,
-        make: impl FnOnce(&Self, &Path) -> Result<Option<Contents>, BuildError>,
+        make: impl FnOnce(&Self) -> Result<Remembered, BuildError>,
     ) -> Result<(), BuildError> {
         // What is remembered is the layer as it is packed.
         key.text(self.build.input.compression.fingerprint());
@@ -358,41 +435,69 @@ impl<'b> StageBuild<'b> {
             self.keep(at, known);
             return Ok(());
         }
-        let folder = store.unfinished_folder()?;
-        let upper = folder.path().join("upper");
-        fs::create_dir(&upper).map_err(io_error("make a layer's folder"))?;
-        store.ids().give(&upper, 0, 0).map_err(io_error("make a layer's folder"))?;
-        let made = match make(self, &upper)? {
-            Some(contents) => self.pack(&upper, &contents)?,
-            None => Remembered { layer: None },
-        };
+        let made = make(self)?;
         store.remember(&key, &made)?;
         self.build.progress.note(&key, &made);
         self.keep(at, made);
         Ok(())
     }
 
-    fn pack(&self, upper: &Path, contents: &Contents) -> Result<Remembered, BuildError> {
+    /// A folder for what a command changes, `upper`, in one for what else it needs.
+    pub(super) fn upper(&self) -> Result<tempfile::TempDir, BuildError> {
+        let store = &self.build.store;
+        let folder = store.unfinished_folder()?;
+        let upper = folder.path().join("upper");
+        fs::create_dir(&upper).map_err(io_error("make a layer's folder"))?;
+        store.ids().give(&upper, 0, 0).map_err(io_error("make a layer's folder"))?;
+        Ok(folder)
+    }
+
+    /// Makes a layer of a folder, which becomes the unpacked layer.
+    pub(super) fn pack_folder(&self, upper: &Path, contents: &Contents) -> Result<Remembered, BuildError> {
+        let (store, compression) = (&self.build.store, self.build.input.compression);
+        let pack = |to: &File| layer::pack(upper, buffered(to), store.ids(), contents, compression);
+        let (made, _) = self.pack(|to| Ok((pack(to)?, ())))?;
+        if let Some((_, diff_id)) = &made.layer {
+            store.finish_layer(upper, diff_id, &contents.left_out())?;
+        }
+        Ok(made)
+    }
+
+    /// Makes a layer of a tree. It is unpacked where something of the recipe needs its files.
+    pub(super) fn pack_tree(&self, tree: &Tree) -> Result<Remembered, BuildError> {
+        let (store, compression) = (&self.build.store, self.build.input.compression);
+        let (made, entries) = self.pack(|to| tree.pack(buffered(to), compression))?;
+        let Some((_, diff_id)) = &made.layer else { return Ok(made) };
+        let listing = Listing::of_tree(tree, entries);
+        store.keep_listing(diff_id, &listing)?;
+        self.build.listings().insert(diff_id.clone(), Arc::new(listing));
+        if self.build.plan.needs_files(&self.build.input.recipe, self.number, self.place) {
+            let folder = self.upper()?;
+            let upper = folder.path().join("upper");
+            tree.write(&upper, store.ids()).map_err(io_error("write a layer's files"))?;
+            store.finish_layer(&upper, diff_id, &tree.left_out())?;
+        }
+        Ok(made)
+    }
+
+    /// Keeps what `pack` writes as a layer's blob.
+    fn pack<T>(&self, pack: impl FnOnce(&File) -> std::io::Result<(Packed, T)>) -> Result<(Remembered, T), BuildError> {
         let store = &self.build.store;
         let file = store.unfinished_file()?;
-        let compression = self.build.input.compression;
-        let writer = std::io::BufWriter::with_capacity(256 * 1024, file.as_file());
-        let packed = layer::pack(upper, writer, store.ids(), contents, compression);
-        let packed = packed.map_err(io_error("pack a layer"))?;
+        let (packed, more) = pack(file.as_file()).map_err(io_error("pack a layer"))?;
         if packed.entries == 0 {
-            return Ok(Remembered { layer: None });
+            return Ok((Remembered { layer: None }, more));
         }
         store.finish_blob(file, &packed.digest)?;
-        store.finish_layer(upper, &packed.diff_id, &contents.left_out())?;
         let descriptor = Descriptor {
-            media_type: compression.media_type().to_owned(),
+            media_type: self.build.input.compression.media_type().to_owned(),
             digest: packed.digest,
             size: packed.size,
             platform: None,
             annotations: [].into(),
             artifact_type: None,
         };
-        Ok(Remembered { layer: Some((descriptor, packed.diff_id)) })
+        Ok((Remembered { layer: Some((descriptor, packed.diff_id)) }, more))
     }
 
     fn keep(&mut self, at: &Instruction, made: Remembered) {
@@ -413,6 +518,10 @@ impl<'b> StageBuild<'b> {
             ..History::default()
         });
     }
+}
+
+fn buffered(file: &File) -> BufWriter<&File> {
+    BufWriter::with_capacity(256 * 1024, file)
 }
 
 /// A moment, in seconds since 1970, as images tell it.

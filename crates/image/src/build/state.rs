@@ -1,13 +1,11 @@
 //! What a stage has made so far.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
 
 use pondrix_core::image::{Digest, Reference};
 
 use super::MOMENT;
 use crate::oci::{Config, Descriptor, Platform};
-use crate::{Store, StoreError};
 
 /// Where a shell looks for programs when the image does not say.
 const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
@@ -30,11 +28,6 @@ pub(super) struct State {
 impl State {
     pub(super) fn empty(platform: &Platform) -> Self {
         Self { config: Config::empty(platform), layers: Vec::new(), args: BTreeMap::new(), base: None, moment: MOMENT }
-    }
-
-    /// The unpacked layers, the lowest first.
-    pub(super) fn paths(&self, store: &Store) -> Result<Vec<PathBuf>, StoreError> {
-        store.unpacked(&self.layers, &self.config.rootfs.diff_ids)
     }
 
     /// What runs lines.

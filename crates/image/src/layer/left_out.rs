@@ -16,8 +16,8 @@ use std::path::{Path, PathBuf};
 use pondrix_sandbox::IdMap;
 use rustix::fs::XattrFlags;
 
+use super::beneath::set_time;
 use super::pack::is_opaque;
-use super::unpack::set_time;
 use super::{OPAQUE, attributes};
 use crate::rootfs::Layers;
 

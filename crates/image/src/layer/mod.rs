@@ -5,11 +5,13 @@
 //! device 0/0, a folder that hides what is below it has the attribute `user.overlay.opaque`.
 
 pub(crate) mod attributes;
+pub(crate) mod beneath;
 mod compress;
 pub(crate) mod left_out;
 pub(crate) mod pack;
 mod records;
 mod sparse;
+pub(crate) mod tree;
 pub(crate) mod unpack;
 
 use std::fs::File;
@@ -20,9 +22,10 @@ use pondrix_core::image::Digest;
 
 use crate::hash::Sha256;
 
+pub use beneath::set_time;
 pub use compress::Compression;
 pub use pack::{Contents, Of, Packed, Times, pack};
-pub use unpack::{UnpackError, set_time, unpack, unpack_files};
+pub use unpack::{UnpackError, unpack, unpack_files};
 
 /// The permissions of a folder that nobody said anything of.
 pub(crate) const FOLDER_MODE: u32 = 0o755;
@@ -147,4 +150,4 @@ impl Read for Pieces {
 }
 
 #[cfg(test)]
-mod tests;
+pub(crate) mod tests;

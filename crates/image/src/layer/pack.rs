@@ -1,9 +1,9 @@
 //! From folder to archive, the same bytes for the same tree.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
-use std::ffi::{OsStr, OsString};
+use std::ffi::{CString, OsStr, OsString};
 use std::fs::{self, File, Metadata};
-use std::io::{self, Write};
+use std::io::{self, Read, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
@@ -13,10 +13,15 @@ use pondrix_core::image::Digest;
 use pondrix_sandbox::IdMap;
 use tar::{Builder, EntryType, Header};
 
+use super::beneath::set_time;
 use super::compress::{Blocks, Compression, compressed};
-use super::unpack::set_time;
 use super::{ATTRIBUTE, OPAQUE, WHITEOUT, WHITEOUT_OPAQUE, attributes};
 use crate::hash::Hashing;
+
+/// How much of a file is read at once.
+const PIECE: usize = 256 * 1024;
+/// What is in a file is filled up to whole blocks of an archive (POSIX.1-2017, pax, "ustar Interchange Format").
+const BLOCK: u64 = 512;
 
 /// A packed layer.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -110,38 +115,156 @@ pub fn pack(
     contents: &Contents,
     compression: Compression,
 ) -> io::Result<Packed> {
+    let (packed, ()) = packed(to, compression, |writer| {
+        let (times, without) = (&contents.times, &contents.without);
+        let mut packer = Packer { root, ids, times, without, links: HashMap::new(), writer };
+        packer.folder(Path::new(""))
+    })?;
+    Ok(packed)
+}
+
+/// Packs what `fill` writes. Answers what `fill` answers, too.
+pub(super) fn packed<T>(
+    to: impl Write + Send,
+    compression: Compression,
+    fill: impl FnOnce(&mut Writer<Hashing<&mut Blocks>>) -> io::Result<T>,
+) -> io::Result<(Packed, T)> {
     let fill = |blocks: &mut Blocks| {
         let mut archive = Builder::new(Hashing::new(blocks));
         archive.sparse(false);
-        let mut packer =
-            Packer { root, ids, times: &contents.times, without: &contents.without, links: HashMap::new(), entries: 0 };
-        packer.folder(&mut archive, Path::new(""))?;
-        let (diff_id, _, _) = archive.into_inner()?.finish();
-        Ok((diff_id, packer.entries))
+        let mut writer = Writer { archive, entries: 0, buffer: vec![0; PIECE] };
+        let answer = fill(&mut writer)?;
+        let entries = writer.entries;
+        let (diff_id, _, _) = writer.archive.into_inner()?.finish();
+        Ok((diff_id, entries, answer))
     };
-    let ((diff_id, entries), digest, size) = compressed(to, compression, fill)?;
-    Ok(Packed { digest, size, diff_id, entries })
+    let ((diff_id, entries, answer), digest, size) = compressed(to, compression, fill)?;
+    Ok((Packed { digest, size, diff_id, entries }, answer))
 }
 
-struct Packer<'a> {
+/// What an archive says of something, beside its name and what is in it.
+pub(super) struct Looks<'a> {
+    pub(super) mode: u32,
+    /// Inside.
+    pub(super) owner: (u32, u32),
+    /// In seconds since 1970.
+    pub(super) time: u64,
+    pub(super) attributes: &'a [(CString, Vec<u8>)],
+}
+
+/// Writes an archive, the same bytes for the same entries.
+pub(super) struct Writer<W: Write> {
+    archive: Builder<W>,
+    entries: u64,
+    buffer: Vec<u8>,
+}
+
+impl<W: Write> Writer<W> {
+    fn header(&mut self, kind: EntryType, looks: &Looks<'_>) -> Header {
+        self.entries += 1;
+        let mut header = Header::new_gnu();
+        header.set_entry_type(kind);
+        header.set_mode(looks.mode & 0o7777);
+        header.set_uid(looks.owner.0.into());
+        header.set_gid(looks.owner.1.into());
+        header.set_mtime(looks.time);
+        header.set_size(0);
+        header
+    }
+
+    /// Something that has no content.
+    fn empty(&mut self, kind: EntryType, path: &Path, looks: &Looks<'_>) -> io::Result<()> {
+        let mut header = self.header(kind, looks);
+        self.attributes(looks)?;
+        self.archive.append_data(&mut header, path, io::empty())
+    }
+
+    pub(super) fn folder(&mut self, path: &Path, looks: &Looks<'_>) -> io::Result<()> {
+        self.empty(EntryType::Directory, path, looks)
+    }
+
+    /// A name that says something of lower layers.
+    fn marker(&mut self, path: &Path, time: u64) -> io::Result<()> {
+        self.empty(EntryType::Regular, path, &Looks { mode: 0o644, owner: (0, 0), time, attributes: &[] })
+    }
+
+    /// A file of a known length; `see` is shown what is in it.
+    pub(super) fn file(
+        &mut self,
+        path: &Path,
+        looks: &Looks<'_>,
+        length: u64,
+        from: &mut impl Read,
+        mut see: impl FnMut(&[u8]),
+    ) -> io::Result<()> {
+        let mut header = self.header(EntryType::Regular, looks);
+        header.set_size(length);
+        self.attributes(looks)?;
+        // What is in it follows by larger pieces than the library would read.
+        self.archive.append_data(&mut header, path, io::empty())?;
+        let to = self.archive.get_mut();
+        let mut left = length;
+        while left > 0 {
+            let wanted = usize::try_from(left).unwrap_or(PIECE).min(PIECE);
+            let count = from.read(&mut self.buffer[..wanted])?;
+            if count == 0 {
+                return Err(io::Error::other(format!("{} became shorter while it was read", path.display())));
+            }
+            see(&self.buffer[..count]);
+            to.write_all(&self.buffer[..count])?;
+            left -= count as u64;
+        }
+        let past = usize::try_from(length % BLOCK).unwrap_or(0);
+        if past > 0 { to.write_all(&[0; BLOCK as usize][past..]) } else { Ok(()) }
+    }
+
+    /// A link with its target letter for letter: a target is not a path of the archive, and is not tidied as one. One
+    /// too long for the header goes before it (POSIX.1-2017, pax, `linkpath`).
+    pub(super) fn symlink(&mut self, path: &Path, looks: &Looks<'_>, target: &[u8]) -> io::Result<()> {
+        let mut header = self.header(EntryType::Symlink, &Looks { mode: 0o777, ..*looks });
+        if header.set_link_name_literal(target).is_err() {
+            self.archive.append_pax_extensions([("linkpath", target)])?;
+        }
+        self.archive.append_data(&mut header, path, io::empty())
+    }
+
+    /// A further name of a file.
+    pub(super) fn link(&mut self, path: &Path, looks: &Looks<'_>, first: &Path) -> io::Result<()> {
+        let mut header = self.header(EntryType::Link, looks);
+        self.archive.append_link(&mut header, path, first)
+    }
+
+    /// Adds the extended attributes of the entry that comes next.
+    fn attributes(&mut self, looks: &Looks<'_>) -> io::Result<()> {
+        if looks.attributes.is_empty() {
+            return Ok(());
+        }
+        let named =
+            looks.attributes.iter().map(|(name, value)| (format!("{ATTRIBUTE}{}", name.to_string_lossy()), value));
+        let named: Vec<_> = named.collect();
+        self.archive.append_pax_extensions(named.iter().map(|(name, value)| (name.as_str(), value.as_slice())))
+    }
+}
+
+struct Packer<'a, W: Write> {
     root: &'a Path,
     ids: IdMap,
     times: &'a Times,
     without: &'a BTreeSet<PathBuf>,
     /// The first name of each file that has several.
     links: HashMap<(u64, u64), PathBuf>,
-    entries: u64,
+    writer: &'a mut Writer<W>,
 }
 
-impl Packer<'_> {
-    fn folder(&mut self, archive: &mut Builder<impl Write>, relative: &Path) -> io::Result<()> {
+impl<W: Write> Packer<'_, W> {
+    fn folder(&mut self, relative: &Path) -> io::Result<()> {
         let folder = self.root.join(relative);
         let opaque = is_opaque(&folder);
         let mut names: Vec<OsString> =
             fs::read_dir(&folder)?.map(|e| e.map(|e| e.file_name())).collect::<Result<_, _>>()?;
         names.sort();
         if opaque {
-            self.marker(archive, &relative.join(OsStr::from_bytes(WHITEOUT_OPAQUE)))?;
+            self.writer.marker(&relative.join(OsStr::from_bytes(WHITEOUT_OPAQUE)), self.times.moment)?;
         }
         for name in names {
             let path = relative.join(&name);
@@ -149,14 +272,14 @@ impl Packer<'_> {
             let data = fs::symlink_metadata(&on_disk)?;
             if is_whiteout(&data) {
                 let name = [WHITEOUT, name.as_bytes()].concat();
-                self.marker(archive, &relative.join(OsStr::from_bytes(&name)))?;
+                self.writer.marker(&relative.join(OsStr::from_bytes(&name)), self.times.moment)?;
                 continue;
             }
             if !self.without.contains(&path) {
-                self.entry(archive, &path, &on_disk, &data)?;
+                self.entry(&path, &on_disk, &data)?;
             }
             if data.is_dir() {
-                self.folder(archive, &path)?;
+                self.folder(&path)?;
             }
             if self.times.of(&data)?.1 {
                 set_time(&on_disk, SystemTime::UNIX_EPOCH + Duration::from_secs(self.times.moment))?;
@@ -165,87 +288,31 @@ impl Packer<'_> {
         Ok(())
     }
 
-    fn header(&self, kind: EntryType, mode: u32, owner: (u32, u32), time: u64) -> Header {
-        let mut header = Header::new_gnu();
-        header.set_entry_type(kind);
-        header.set_mode(mode & 0o7777);
-        header.set_uid(owner.0.into());
-        header.set_gid(owner.1.into());
-        header.set_mtime(time);
-        header.set_size(0);
-        header
-    }
-
-    fn marker(&mut self, archive: &mut Builder<impl Write>, path: &Path) -> io::Result<()> {
-        let mut header = self.header(EntryType::Regular, 0o644, (0, 0), self.times.moment);
-        self.entries += 1;
-        archive.append_data(&mut header, path, io::empty())
-    }
-
-    fn entry(
-        &mut self,
-        archive: &mut Builder<impl Write>,
-        path: &Path,
-        on_disk: &Path,
-        data: &Metadata,
-    ) -> io::Result<()> {
+    fn entry(&mut self, path: &Path, on_disk: &Path, data: &Metadata) -> io::Result<()> {
         let kind = data.file_type();
-        let owner = self.ids.to_inside(data.uid(), data.gid());
         let (time, _) = self.times.of(data)?;
-        self.entries += 1;
+        let attributes = if kind.is_dir() || kind.is_file() { attributes::read(on_disk)? } else { Vec::new() };
+        let owner = self.ids.to_inside(data.uid(), data.gid());
+        let looks = Looks { mode: data.mode(), owner, time, attributes: &attributes };
         if !kind.is_dir() && data.nlink() > 1 {
-            let first = self.links.entry((data.dev(), data.ino())).or_insert_with(|| path.to_owned()).clone();
+            let first = self.links.entry((data.dev(), data.ino())).or_insert_with(|| path.to_owned());
             if first != path {
-                return archive.append_link(&mut self.header(EntryType::Link, data.mode(), owner, time), path, first);
+                return self.writer.link(path, &looks, first);
             }
         }
-        if kind.is_dir() || kind.is_file() {
-            append_attributes(archive, on_disk)?;
-        }
-        let header = |kind| self.header(kind, data.mode(), owner, time);
         if kind.is_dir() {
-            archive.append_data(&mut header(EntryType::Directory), path, io::empty())
+            self.writer.folder(path, &looks)
         } else if kind.is_symlink() {
-            let mut header = header(EntryType::Symlink);
-            header.set_mode(0o777);
-            append_symlink(archive, &mut header, path, fs::read_link(on_disk)?.as_os_str().as_bytes())
+            self.writer.symlink(path, &looks, fs::read_link(on_disk)?.as_os_str().as_bytes())
         } else if kind.is_file() {
-            let mut header = header(EntryType::Regular);
-            header.set_size(data.len());
-            archive.append_data(&mut header, path, File::open(on_disk)?)
+            self.writer.file(path, &looks, data.len(), &mut File::open(on_disk)?, |_| ())
         } else if kind.is_fifo() {
-            archive.append_data(&mut header(EntryType::Fifo), path, io::empty())
+            self.writer.empty(EntryType::Fifo, path, &looks)
         } else {
             // Sockets live only while somebody listens; other devices cannot have been made inside.
-            self.entries -= 1;
             Ok(())
         }
     }
-}
-
-/// Adds the extended attributes of the file that comes next.
-fn append_attributes(archive: &mut Builder<impl Write>, path: &Path) -> io::Result<()> {
-    let all = attributes::read(path)?;
-    if all.is_empty() {
-        return Ok(());
-    }
-    let named = all.iter().map(|(name, value)| (format!("{ATTRIBUTE}{}", name.to_string_lossy()), value));
-    let named: Vec<_> = named.collect();
-    archive.append_pax_extensions(named.iter().map(|(name, value)| (name.as_str(), value.as_slice())))
-}
-
-/// Adds a link with its target letter for letter: a target is not a path of the archive, and is not
-/// tidied as one. One too long for the header goes before it (POSIX.1-2017, pax, `linkpath`).
-fn append_symlink(
-    archive: &mut Builder<impl Write>,
-    header: &mut Header,
-    path: &Path,
-    target: &[u8],
-) -> io::Result<()> {
-    if header.set_link_name_literal(target).is_err() {
-        archive.append_pax_extensions([("linkpath", target)])?;
-    }
-    archive.append_data(header, path, io::empty())
 }
 
 /// Whether this stands for a removed name.

@@ -1,24 +1,27 @@
 //! From archive to folder.
 //!
 //! An archive comes from a registry and is not trusted: a name may climb with `..`, and a folder in
-//! it may be a link to somewhere else. Every parent is therefore walked from the layer's own folder,
-//! and no link is followed.
+//! it may be a link to somewhere else. Everything therefore happens beneath handles of folders
+//! ([`super::beneath`]).
 
 use std::collections::BTreeMap;
 use std::ffi::{CString, OsStr, OsString};
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, Write};
-use std::os::fd::AsRawFd;
+use std::os::fd::{AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt, symlink};
+use std::os::unix::fs::{PermissionsExt, fchown};
 use std::path::{Component, Path, PathBuf};
+use std::rc::Rc;
 use std::time::{Duration, SystemTime};
 
 use pondrix_sandbox::IdMap;
 use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, XattrFlags};
+use rustix::io::Errno;
 use tar::{Archive, EntryType};
 
-use super::pack::{is_opaque, is_whiteout};
+use super::beneath::{Beneath, Place, Stands, times_of};
+use super::pack::is_opaque;
 use super::records::Tap;
 use super::sparse::Sparse;
 use super::{ATTRIBUTE, FOLDER_MODE, OPAQUE, WHITEOUT, WHITEOUT_OPAQUE, attributes};
@@ -74,39 +77,30 @@ fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> 
     ids.give(root, 0, 0).map_err(told(root))?;
     let (archive, records) = Tap::new(archive);
     let mut archive = Archive::new(archive);
-    let mut folders = Folders::default();
-    folders.leave_out(Path::new(""));
+    let inside = Beneath::open(root).map_err(told(root))?;
+    let mut unpacker = Unpacker { inside, folders: Folders::default(), ids, buffer: vec![0; HOLE] };
+    unpacker.folders.leave_out(Path::new(""));
     for entry in archive.entries().map_err(told(root))? {
         let mut entry = entry.map_err(told(Path::new("the archive")))?;
         let name = entry.path().map_err(told(Path::new("a name in the archive")))?.into_owned();
         let records_of_entry = records.all();
         let mut sparse = Sparse::read(&records_of_entry).map_err(told(&name))?;
         let name = sparse.as_mut().and_then(|sparse| sparse.name.take()).unwrap_or(name);
-        let Some(relative) = inside(&name)? else {
-            folders.remember(Path::new(""), &entry);
+        let Some(relative) = inside_of(&name)? else {
+            unpacker.folders.remember(Path::new(""), &entry);
             continue;
         };
-        let parent = relative.parent().unwrap_or(Path::new(""));
-        let path = root.join(&relative);
-        parents(root, parent, ids, &mut folders).map_err(told(&name))?;
-        let base = path.file_name().unwrap_or_default().as_bytes();
-        if is_layer && base == WHITEOUT_OPAQUE {
-            hide_lower(path.parent().unwrap_or(root)).map_err(told(&name))?;
+        let base = relative.file_name().unwrap_or_default().as_bytes();
+        let done = if is_layer && base == WHITEOUT_OPAQUE {
+            unpacker.hide(&relative)
         } else if let Some(removed) = base.strip_prefix(WHITEOUT).filter(|_| is_layer) {
-            let relative = relative.with_file_name(OsStr::from_bytes(removed));
-            remove(&root.join(&relative), &relative, &mut folders).map_err(told(&name))?;
+            unpacker.remove(&relative.with_file_name(OsStr::from_bytes(removed)))
         } else {
-            let is_folder = entry.header().entry_type().is_dir();
-            if !is_folder {
-                folders.forget(&relative);
-            }
-            put(&mut entry, &records_of_entry, sparse, root, &path, ids, &mut folders).map_err(told(&name))?;
-            if is_folder {
-                folders.remember(&relative, &entry);
-            }
-        }
+            unpacker.put(&mut entry, &records_of_entry, sparse, &relative)
+        };
+        done.map_err(told(&name))?;
     }
-    folders.settle(root)
+    unpacker.folders.settle(root)
 }
 
 /// Makes a folder hide what lower layers have in it.
@@ -114,19 +108,179 @@ fn hide_lower(folder: &Path) -> io::Result<()> {
     Ok(rustix::fs::setxattr(folder, OPAQUE.0, OPAQUE.1, XattrFlags::empty())?)
 }
 
-/// Removes a name of lower layers. What this layer itself has there stays, whichever comes first (OCI Image
-/// specification, "Whiteouts").
-fn remove(path: &Path, relative: &Path, folders: &mut Folders) -> io::Result<()> {
-    match fs::symlink_metadata(path) {
-        Ok(data) if data.is_dir() => {
-            folders.is_new(relative);
-            hide_lower(path)
+/// Puts what an archive has into a folder.
+struct Unpacker {
+    inside: Beneath,
+    folders: Folders,
+    ids: IdMap,
+    /// For what is in files.
+    buffer: Vec<u8>,
+}
+
+impl Unpacker {
+    /// Where a path is, whose parents are made where they are not there.
+    fn place(&mut self, relative: &Path) -> io::Result<Place> {
+        let parent = relative.parent().unwrap_or(Path::new(""));
+        let folder = match self.inside.folder(parent)? {
+            Some(folder) => folder,
+            None => self.make_folders(parent)?,
+        };
+        Ok(Place::new(folder, relative.file_name().unwrap_or_default()))
+    }
+
+    /// Makes sure that this and every parent is a folder of the layer, and no link.
+    fn make_folders(&mut self, path: &Path) -> io::Result<Rc<OwnedFd>> {
+        let nonsense = || io::Error::other("a parent is not a folder");
+        let mut folder = self.inside.folder(Path::new(""))?.ok_or_else(nonsense)?;
+        let mut relative = PathBuf::new();
+        for part in path.components() {
+            relative.push(part);
+            let place = Place::new(folder, part.as_os_str());
+            let stands = place.stands()?;
+            match stands {
+                Stands::Folder => {}
+                Stands::Other => return Err(nonsense()),
+                Stands::Nothing | Stands::Removed => {
+                    if stands == Stands::Removed {
+                        place.unlink()?;
+                    }
+                    place.make_folder()?;
+                    place.give(self.ids, 0, 0)?;
+                    self.folders.leave_out(&relative);
+                    if stands == Stands::Removed {
+                        self.folders.is_new(&relative);
+                        hide_lower(&place.path())?;
+                    }
+                }
+            }
+            folder = place.open_folder()?;
         }
-        Ok(_) => Ok(()),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            Ok(rustix::fs::mknodat(CWD, path, FileType::CharacterDevice, Mode::empty(), 0)?)
+        Ok(folder)
+    }
+
+    /// The folder around this hides what lower layers have in it.
+    fn hide(&mut self, relative: &Path) -> io::Result<()> {
+        let name_in_it = self.place(relative)?;
+        hide_lower(&name_in_it.path().with_file_name("."))
+    }
+
+    /// Removes a name of lower layers. What this layer itself has there stays, whichever comes first (OCI Image
+    /// specification, "Whiteouts").
+    fn remove(&mut self, relative: &Path) -> io::Result<()> {
+        let place = self.place(relative)?;
+        match place.stands()? {
+            Stands::Folder => {
+                self.folders.is_new(relative);
+                hide_lower(&place.path())
+            }
+            Stands::Removed | Stands::Other => Ok(()),
+            Stands::Nothing => {
+                Ok(rustix::fs::mknodat(&*place.folder, &place.name, FileType::CharacterDevice, Mode::empty(), 0)?)
+            }
         }
-        Err(error) => Err(error),
+    }
+
+    /// Makes something where maybe something else stands, which goes.
+    fn make<T>(&mut self, place: &Place, relative: &Path, make: impl Fn() -> rustix::io::Result<T>) -> io::Result<T> {
+        match make() {
+            Err(Errno::EXIST) => {
+                place.clear(&mut self.inside)?;
+                self.folders.forget(relative);
+                Ok(make()?)
+            }
+            made => Ok(made?),
+        }
+    }
+
+    fn put(
+        &mut self,
+        entry: &mut tar::Entry<'_, impl Read>,
+        records: &[(Vec<u8>, Vec<u8>)],
+        sparse: Option<Sparse>,
+        relative: &Path,
+    ) -> io::Result<()> {
+        let place = self.place(relative)?;
+        let (kind, ids) = (entry.header().entry_type(), self.ids);
+        let mode = entry.header().mode()? & 0o7777;
+        // Some archives leave these fields empty, which means root.
+        let id = |field: io::Result<u64>| field.ok().and_then(|id| u32::try_from(id).ok()).unwrap_or(0);
+        let (user, group) = (id(entry.header().uid()), id(entry.header().gid()));
+        let (folder, name) = (&*place.folder, &place.name);
+        match kind {
+            EntryType::Directory => {
+                Self::put_folder(&place)?;
+                place.give(ids, user, group)?;
+                set_attributes(records, &place, ids)?;
+                self.folders.remember(relative, entry);
+                Ok(())
+            }
+            EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse => {
+                let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+                let open = || rustix::fs::openat(folder, name, flags, Mode::RUSR | Mode::WUSR);
+                let mut file = File::from(self.make(&place, relative, open)?);
+                let size = usize::try_from(entry.size()).unwrap_or(HOLE).clamp(1, HOLE);
+                match sparse {
+                    Some(sparse) => sparse.write(entry, &mut file)?,
+                    None => copy_with_holes(entry, &mut file, &mut self.buffer[..size])?,
+                }
+                if ids.is_range() {
+                    let (user, group) = ids.to_machine(user, group);
+                    fchown(&file, Some(user), Some(group))?;
+                }
+                // After the owner, whose change takes rights away.
+                file.set_permissions(PermissionsExt::from_mode(mode))?;
+                set_attributes(records, &place, ids)?;
+                Ok(rustix::fs::futimens(&file, &times_of(time_of(entry)))?)
+            }
+            EntryType::Symlink => {
+                let target = link_target(entry)?;
+                self.make(&place, relative, || rustix::fs::symlinkat(&target, folder, name))?;
+                place.give(ids, user, group)?;
+                place.set_time(time_of(entry))
+            }
+            EntryType::Link => {
+                let target = PathBuf::from(link_target(entry)?);
+                let leaves = || io::Error::other("a link leads out of the layer");
+                let target = inside_of(&target).ok().flatten().ok_or_else(leaves)?;
+                let target = self.place(&target)?;
+                // Not followed: a hard link to a link is a second name of the link.
+                let link = || rustix::fs::linkat(&*target.folder, &target.name, folder, name, AtFlags::empty());
+                self.make(&place, relative, link)
+            }
+            EntryType::Fifo => {
+                let mode = Mode::from_raw_mode(mode);
+                self.make(&place, relative, || rustix::fs::mknodat(folder, name, FileType::Fifo, mode, 0))?;
+                place.give(ids, user, group)?;
+                // It was made a moment ago, and is no link.
+                rustix::fs::chmodat(folder, name, mode, AtFlags::empty())?;
+                set_attributes(records, &place, ids)?;
+                place.set_time(time_of(entry))
+            }
+            // Devices are refused to us, and a container gets its own from the machine that runs it. What else there is
+            // tells of the archive and of no file.
+            EntryType::Char | EntryType::Block => {
+                place.clear(&mut self.inside)?;
+                self.folders.forget(relative);
+                Ok(())
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn put_folder(place: &Place) -> io::Result<()> {
+        if let Err(error) = place.make_folder() {
+            let stands = place.stands()?;
+            match stands {
+                Stands::Nothing => return Err(error.into()),
+                Stands::Folder => return Ok(()),
+                Stands::Removed | Stands::Other => place.unlink()?,
+            }
+            place.make_folder()?;
+            if stands == Stands::Removed {
+                hide_lower(&place.path())?;
+            }
+        }
+        Ok(())
     }
 }
 
@@ -166,9 +320,10 @@ impl Folders {
 
     /// Something else comes in place of what is there, and with it of all below.
     fn forget(&mut self, relative: &Path) {
-        let below: Vec<_> = self.0.range(relative.to_owned()..).map(|(path, _)| path.clone()).collect();
-        for path in below.iter().take_while(|path| path.starts_with(relative)) {
-            self.0.remove(path);
+        let of_it =
+            self.0.range(relative.to_owned()..).map(|(path, _)| path).take_while(|path| path.starts_with(relative));
+        for path in of_it.cloned().collect::<Vec<_>>() {
+            self.0.remove(&path);
         }
     }
 
@@ -218,7 +373,7 @@ fn time_of(entry: &tar::Entry<'_, impl Read>) -> SystemTime {
 }
 
 /// The name as a path below the root; nothing for the root itself.
-fn inside(name: &Path) -> Result<Option<PathBuf>, UnpackError> {
+fn inside_of(name: &Path) -> Result<Option<PathBuf>, UnpackError> {
     let mut path = PathBuf::new();
     for part in name.components() {
         match part {
@@ -230,111 +385,11 @@ fn inside(name: &Path) -> Result<Option<PathBuf>, UnpackError> {
     Ok(Some(path).filter(|path| !path.as_os_str().is_empty()))
 }
 
-/// Makes sure that every parent is a folder of the layer, and no link.
-fn parents(root: &Path, parent: &Path, ids: IdMap, folders: &mut Folders) -> io::Result<()> {
-    let mut relative = PathBuf::new();
-    for part in parent.components() {
-        relative.push(part);
-        let path = root.join(&relative);
-        let (is_removed, is_folder) = match fs::symlink_metadata(&path) {
-            Ok(data) => (is_whiteout(&data), data.is_dir()),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => (false, false),
-            Err(error) => return Err(error),
-        };
-        if is_folder {
-            continue;
-        }
-        if is_removed {
-            fs::remove_file(&path)?;
-        } else if fs::symlink_metadata(&path).is_ok() {
-            return Err(io::Error::other("a parent is not a folder"));
-        }
-        fs::create_dir(&path)?;
-        ids.give(&path, 0, 0)?;
-        folders.leave_out(&relative);
-        if is_removed {
-            folders.is_new(&relative);
-            hide_lower(&path)?;
-        }
-    }
-    Ok(())
-}
-
-/// Removes what an entry replaces.
-fn clear(path: &Path) -> io::Result<()> {
-    match fs::symlink_metadata(path) {
-        Ok(data) if data.is_dir() => fs::remove_dir_all(path),
-        Ok(_) => fs::remove_file(path),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
-        Err(error) => Err(error),
-    }
-}
-
-fn put(
-    entry: &mut tar::Entry<'_, impl Read>,
-    records: &[(Vec<u8>, Vec<u8>)],
-    sparse: Option<Sparse>,
-    root: &Path,
-    path: &Path,
-    ids: IdMap,
-    folders: &mut Folders,
-) -> io::Result<()> {
-    let kind = entry.header().entry_type();
-    let mode = entry.header().mode()? & 0o7777;
-    let there = fs::symlink_metadata(path).ok();
-    let is_folder = there.as_ref().is_some_and(fs::Metadata::is_dir);
-    if !(kind.is_dir() && is_folder) {
-        clear(path)?;
-    }
-    match kind {
-        EntryType::Directory => {
-            if !is_folder {
-                fs::create_dir(path)?;
-            }
-            if there.is_some_and(|data| is_whiteout(&data)) {
-                hide_lower(path)?;
-            }
-        }
-        EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse => {
-            let mut file = File::options().write(true).create_new(true).mode(0o600).open(path)?;
-            let size = usize::try_from(entry.size()).unwrap_or(HOLE).clamp(1, HOLE);
-            match sparse {
-                Some(sparse) => sparse.write(entry, &mut file)?,
-                None => copy_with_holes(entry, &mut file, size)?,
-            }
-        }
-        EntryType::Symlink => symlink(link_target(entry)?, path)?,
-        EntryType::Link => {
-            let target = PathBuf::from(link_target(entry)?);
-            let target =
-                inside(&target).ok().flatten().ok_or_else(|| io::Error::other("a link leads out of the layer"))?;
-            let (parent, name) = (target.parent().unwrap_or(Path::new("")), target.file_name().unwrap_or_default());
-            parents(root, parent, ids, folders)?;
-            // Not followed: a hard link to a link is a second name of the link.
-            return fs::hard_link(root.join(parent).join(name), path);
-        }
-        EntryType::Fifo => rustix::fs::mknodat(CWD, path, FileType::Fifo, Mode::from_raw_mode(mode), 0)?,
-        // Devices are refused to us, and a container gets its own from the machine that runs it.
-        EntryType::Char | EntryType::Block => return Ok(()),
-        _ => return Ok(()),
-    }
-    // Some archives leave these fields empty, which means root.
-    let id = |field: std::io::Result<u64>| field.ok().and_then(|id| u32::try_from(id).ok()).unwrap_or(0);
-    ids.give(path, id(entry.header().uid()), id(entry.header().gid()))?;
-    if kind != EntryType::Symlink && kind != EntryType::Directory {
-        fs::set_permissions(path, PermissionsExt::from_mode(mode))?;
-    }
-    if kind != EntryType::Symlink {
-        set_attributes(records, path, ids)?;
-    }
-    set_time(path, time_of(entry))
-}
-
 /// Sets the extended attributes that an entry's records name.
-fn set_attributes(records: &[(Vec<u8>, Vec<u8>)], path: &Path, ids: IdMap) -> io::Result<()> {
+fn set_attributes(records: &[(Vec<u8>, Vec<u8>)], place: &Place, ids: IdMap) -> io::Result<()> {
     for (name, value) in records {
         let Some(name) = name.strip_prefix(ATTRIBUTE.as_bytes()) else { continue };
-        attributes::write(path, &CString::new(name)?, value, ids)?;
+        attributes::write(&place.path(), &CString::new(name)?, value, ids)?;
     }
     Ok(())
 }
@@ -343,9 +398,9 @@ fn set_attributes(records: &[(Vec<u8>, Vec<u8>)], path: &Path, ids: IdMap) -> io
 const HOLE: usize = 64 * 1024;
 
 /// Writes a file, with holes where there are many zeros: they take no room on the disk.
-fn copy_with_holes(from: &mut impl Read, to: &mut File, piece: usize) -> io::Result<()> {
-    let mut buffer = vec![0; piece];
-    let mut length = 0;
+fn copy_with_holes(from: &mut impl Read, to: &mut File, buffer: &mut [u8]) -> io::Result<()> {
+    let piece = buffer.len();
+    let (mut length, mut ends_with_hole) = (0, false);
     loop {
         let mut filled = 0;
         while filled < piece {
@@ -355,14 +410,13 @@ fn copy_with_holes(from: &mut impl Read, to: &mut File, piece: usize) -> io::Res
             }
         }
         length += filled as u64;
-        if filled == piece && buffer.iter().all(|byte| *byte == 0) {
-            to.seek_relative(piece as i64)?;
-            continue;
+        if filled > 0 {
+            ends_with_hole = filled == piece && buffer.iter().all(|byte| *byte == 0);
+            if ends_with_hole { to.seek_relative(piece as i64)? } else { to.write_all(&buffer[..filled])? }
         }
-        to.write_all(&buffer[..filled])?;
         if filled < piece {
             // A hole at the end is there only when the length says so.
-            return to.set_len(length);
+            return if ends_with_hole { to.set_len(length) } else { Ok(()) };
         }
     }
 }
@@ -370,21 +424,4 @@ fn copy_with_holes(from: &mut impl Read, to: &mut File, piece: usize) -> io::Res
 fn link_target(entry: &tar::Entry<'_, impl Read>) -> io::Result<OsString> {
     let bytes = entry.link_name_bytes().ok_or_else(|| io::Error::other("a link without a target"))?;
     Ok(OsStr::from_bytes(&bytes).to_owned())
-}
-
-/// Sets a file's times, of a link itself and not of what it points at.
-///
-/// # Errors
-/// What the system says.
-pub fn set_time(path: &Path, time: SystemTime) -> io::Result<()> {
-    Ok(rustix::fs::utimensat(CWD, path, &times_of(time), AtFlags::SYMLINK_NOFOLLOW)?)
-}
-
-pub(crate) fn times_of(time: SystemTime) -> rustix::fs::Timestamps {
-    let since = time.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
-    let stamp = rustix::fs::Timespec {
-        tv_sec: i64::try_from(since.as_secs()).unwrap_or(i64::MAX),
-        tv_nsec: since.subsec_nanos().into(),
-    };
-    rustix::fs::Timestamps { last_access: stamp, last_modification: stamp }
 }

@@ -7,7 +7,7 @@ use pondrix_core::Size;
 use pondrix_core::image::{Digest, Reference, Registries};
 
 use super::{Registry, RegistryError};
-use crate::oci::{Descriptor, Index, Manifest, Platform};
+use crate::oci::{Config, Descriptor, Index, Manifest, Platform};
 use crate::store::io_error;
 use crate::{Image, Store};
 
@@ -25,6 +25,15 @@ pub async fn pull(reference: &Reference, registries: &Registries, store: &Store)
     pull_for(reference, &Platform::here(), registries, store).await
 }
 
+/// What is wanted of an image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Wanted {
+    /// That it is in the store.
+    Image,
+    /// Its files, too: each layer is unpacked as soon as it is there, while others still come.
+    Files,
+}
+
 /// Brings an image for a platform into the store.
 ///
 /// # Errors
@@ -35,7 +44,7 @@ pub async fn pull_for(
     registries: &Registries,
     store: &Store,
 ) -> Result<Image, RegistryError> {
-    pull_and_tell(reference, platform, registries, store, &|_| ()).await
+    pull_and_tell(reference, platform, Wanted::Image, registries, store, &|_| ()).await
 }
 
 /// How far the fetching of an image is.
@@ -59,6 +68,7 @@ pub struct Pulling {
 pub async fn pull_and_tell(
     reference: &Reference,
     platform: &Platform,
+    wanted: Wanted,
     registries: &Registries,
     store: &Store,
     tell: &(dyn Fn(Pulling) + Sync),
@@ -111,15 +121,25 @@ pub async fn pull_and_tell(
         }
         Ok::<_, RegistryError>(())
     };
-    let parts = manifest.layers.iter().map(|layer| (layer, true)).chain([(&manifest.config, false)]);
-    let fetches = parts.map(|(part, of_layer)| fetch(part, of_layer));
-    futures_util::stream::iter(fetches.collect::<Vec<_>>()).buffer_unordered(AT_ONCE).try_collect::<()>().await?;
-    store.add_blob(&document.bytes)?;
-    let image = store.image(&document.digest)?;
-    if image.manifest.layers.len() != image.config.rootfs.diff_ids.len() {
+    fetch(&manifest.config, false).await?;
+    let config: Config = store.document(&manifest.config.digest, "the image's configuration")?;
+    let diff_ids = &config.rootfs.diff_ids;
+    if manifest.layers.len() != diff_ids.len() {
         return Err(registry.nonsense("image", "its manifest and its configuration count different layers"));
     }
-    Ok(image)
+    let bring = async |(layer, diff_id): (&Descriptor, &Digest)| {
+        fetch(layer, true).await?;
+        if wanted == Wanted::Files {
+            let (store, layer, diff_id) = (store.clone(), layer.clone(), diff_id.clone());
+            let unpacked = tokio::task::spawn_blocking(move || store.unpack_layer(&layer, &diff_id)).await;
+            unpacked.map_err(|error| io_error("unpack a layer")(std::io::Error::other(error)))??;
+        }
+        Ok::<_, RegistryError>(())
+    };
+    let layers: Vec<_> = manifest.layers.iter().zip(diff_ids).map(bring).collect();
+    futures_util::stream::iter(layers).buffer_unordered(AT_ONCE).try_collect::<()>().await?;
+    store.add_blob(&document.bytes)?;
+    Ok(store.image(&document.digest)?)
 }
 
 impl Registry {

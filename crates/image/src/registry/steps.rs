@@ -56,16 +56,27 @@ impl Elsewhere {
         self.known.len()
     }
 
-    /// What the instruction with this key made, its layer brought into the store.
+    /// What the instruction with this key made, if its layer is there still, or in the store.
+    ///
+    /// # Errors
+    /// When the registry is silent, or refuses.
+    pub async fn step(&self, key: &Digest, store: &Store) -> Result<Option<Step>, RegistryError> {
+        let Some(step) = self.known.get(key) else { return Ok(None) };
+        if let Some((layer, _)) = &step.layer
+            && !store.has_blob(&layer.digest)
+            && !self.registry.has_blob(&self.repository, &layer.digest).await?
+        {
+            return Ok(None);
+        }
+        Ok(Some(step.clone()))
+    }
+
+    /// Brings a layer into the store.
     ///
     /// # Errors
     /// When the registry is silent, refuses, or gives other bytes.
-    pub async fn step(&self, key: &Digest, store: &Store) -> Result<Option<Step>, RegistryError> {
-        let Some(step) = self.known.get(key) else { return Ok(None) };
-        if let Some((layer, _)) = &step.layer {
-            self.registry.fetch_blob(&self.repository, &layer.digest, layer.size, store, &|_| ()).await?;
-        }
-        Ok(Some(step.clone()))
+    pub async fn bring(&self, layer: &Descriptor, store: &Store) -> Result<(), RegistryError> {
+        self.registry.fetch_blob(&self.repository, &layer.digest, layer.size, store, &|_| ()).await
     }
 
     /// Keeps these there, in place of what was.

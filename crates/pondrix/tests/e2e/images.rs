@@ -42,7 +42,11 @@ fn found_in(folder: &Path, text: &str) -> Vec<String> {
 }
 
 fn layers_of(world: &World, tag: &str) -> Vec<Digest> {
-    let digest = world.registry.tags("garden/labels")[tag].clone();
+    layers_in(world, "garden/labels", tag)
+}
+
+fn layers_in(world: &World, repository: &str, tag: &str) -> Vec<Digest> {
+    let digest = world.registry.tags(repository)[tag].clone();
     let path = world.folder.path().join("registry/blobs").join(digest.hex());
     let manifest: Manifest = serde_json::from_slice(&std::fs::read(path).unwrap()).unwrap();
     manifest.layers.into_iter().map(|layer| layer.digest).collect()
@@ -379,11 +383,13 @@ async fn names_without_a_registry_mean_the_one_that_was_chosen_and_a_taken_tag_s
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_second_runner_finds_in_the_registry_what_the_first_one_made() {
+async fn a_second_runner_finds_in_the_registry_what_the_first_one_made_and_fetches_only_what_it_needs() {
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
-    let recipe =
-        format!("FROM {REGISTRY}/base/shell:1\nRUN od -x /dev/urandom | head -n 1 > /never-twice\nCOPY beds /beds\n");
+    let recipe = format!(
+        "FROM {REGISTRY}/base/shell:1 AS build\nRUN od -x /dev/urandom | head -n 1 > /never-twice\n\
+         FROM {REGISTRY}/base/shell:1\nCOPY --from=build /never-twice /\nCOPY beds /beds\n"
+    );
     repository.write("image.recipe", &recipe).unwrap();
     repository.write("beds/lily", "lily\n").unwrap();
     repository.write("pondrix.kdl", &one_image(&format!("cache \"{REGISTRY}/garden/steps\""))).unwrap();
@@ -400,11 +406,28 @@ async fn a_second_runner_finds_in_the_registry_what_the_first_one_made() {
     let run = world.run_of("plant-labels", &second).await;
     world.passes(&run).await;
     let log = world.log(&run, "package/labels").await;
-    assert!(log.contains("2 steps are cached in") && log.contains("from cache in the registry"), "{log}");
-    assert!(log.contains("1 of 2 steps from cache") && log.contains("2 steps are cached for other runners"), "{log}");
+    assert!(log.contains("3 steps are cached in") && log.contains("from cache in the registry"), "{log}");
+    assert!(log.contains("2 of 3 steps from cache") && log.contains("3 steps are cached for other runners"), "{log}");
     let (first, second) = (layers_of(&world, &first[..12]), layers_of(&world, &second[..12]));
     assert_eq!(first[..first.len() - 1], second[..second.len() - 1]);
     assert_ne!(first.last(), second.last());
+    // What the first stage made is in no image, and nothing was run or copied that would have needed it.
+    let cached = layers_in(&world, "garden/steps", "steps-labels");
+    let is_here = |layer: &&Digest| store.join("blobs").join(layer.hex()).exists();
+    let fetched: Vec<_> = cached.iter().filter(is_here).collect();
+    assert_eq!(cached.len(), 3);
+    assert_eq!(fetched, second[second.len() - 2..].iter().collect::<Vec<_>>());
+    // One that is gone from the registry is made again.
+    let never_twice = cached.iter().find(|layer| !second.contains(layer)).unwrap();
+    std::fs::remove_file(world.folder.path().join("registry/blobs").join(never_twice.hex())).unwrap();
+    for part in ["blobs", "layers", "steps"] {
+        std::fs::remove_dir_all(store.join(part)).unwrap();
+        std::fs::create_dir(store.join(part)).unwrap();
+    }
+    repository.write("beds/lily", "more lilies\n").unwrap();
+    let third = repository.push("Third").unwrap();
+    world.passes(&world.run_of("plant-labels", &third).await).await;
+    assert_ne!(layers_of(&world, &third[..12])[..second.len() - 1], second[..second.len() - 1]);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -4,7 +4,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use pondrix_core::image::Reference;
-use pondrix_image::registry::{Pulling, RegistryError, pull_and_tell};
+use pondrix_image::registry::{Pulling, RegistryError, Wanted, pull_and_tell};
 use pondrix_image::{Image, Platform};
 
 use super::context::JobExecutor;
@@ -17,7 +17,7 @@ const TELL_EVERY: Duration = Duration::from_secs(5);
 impl JobExecutor {
     /// Brings an image into the store, for a platform. Where much of it has to be fetched, the log says so, and now
     /// and then how far it is.
-    pub(crate) fn pull(&self, image: &Reference, platform: &Platform) -> Result<Image, RegistryError> {
+    pub(crate) fn pull(&self, image: &Reference, platform: &Platform, wanted: Wanted) -> Result<Image, RegistryError> {
         let last: Mutex<Option<Instant>> = Mutex::new(None);
         let tell = |now: Pulling| {
             if now.bytes < WORTH_TELLING {
@@ -32,7 +32,7 @@ impl JobExecutor {
                 *last = Some(Instant::now());
             }
         };
-        self.block_on(pull_and_tell(image, platform, &self.registries(), &self.folder.store, &tell))
+        self.block_on(pull_and_tell(image, platform, wanted, &self.registries(), &self.folder.store, &tell))
     }
 }
 

@@ -8,8 +8,8 @@ use pondrix_core::image::{Digest, Reference, Tag};
 use pondrix_core::pipeline::Network;
 use pondrix_image::build::{Output, Outside, OutsideError, Step, StepRecord};
 use pondrix_image::recipe::RunNetwork;
-use pondrix_image::registry::{Elsewhere, download};
-use pondrix_image::{Image, Platform};
+use pondrix_image::registry::{Elsewhere, Wanted, download};
+use pondrix_image::{Descriptor, Image, Platform};
 use pondrix_sandbox::{self as sandbox, Running, Spec};
 
 use super::context::JobExecutor;
@@ -50,7 +50,9 @@ impl<'a> Site<'a> {
 
 impl Outside for Site<'_> {
     fn image(&self, name: &Reference, platform: &Platform) -> Result<Image, OutsideError> {
-        Ok(self.executor.pull(name, platform)?)
+        // What is cached elsewhere is not run here, and most of it never looked into.
+        let wanted = if self.elsewhere.is_some() { Wanted::Image } else { Wanted::Files };
+        Ok(self.executor.pull(name, platform, wanted)?)
     }
 
     fn full_name(&self, short: &str) -> Result<Reference, OutsideError> {
@@ -98,6 +100,11 @@ impl Outside for Site<'_> {
                 None
             }
         }
+    }
+
+    fn bring(&self, layer: &Descriptor) -> Result<(), OutsideError> {
+        let Some(elsewhere) = &self.elsewhere else { return Err("no cache of other runners is known".into()) };
+        Ok(self.executor.block_on(elsewhere.bring(layer, &self.executor.folder.store))?)
     }
 
     fn say(&self, stage: Option<&str>, line: &str) {

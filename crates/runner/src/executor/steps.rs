@@ -9,6 +9,7 @@ use pondrix_core::pipeline::SECRET_FOLDER;
 use pondrix_core::run::{Outcome, StepEnd};
 use pondrix_core::work::StepsWork;
 use pondrix_image::Platform;
+use pondrix_image::registry::Wanted;
 use pondrix_sandbox::{Bind, Exit, Limits, MemoryFolder, Rootfs, Running, Spec};
 
 use super::artifacts;
@@ -168,7 +169,7 @@ fn root_folder(executor: &JobExecutor) -> PathBuf {
 
 fn root_of_image(executor: &JobExecutor, image: &Reference) -> Result<Root, JobError> {
     let store = &executor.folder.store;
-    let image = executor.pull(image, &Platform::here())?;
+    let image = executor.pull(image, &Platform::here(), Wanted::Files)?;
     let layers = store.layers(&image)?;
     Ok((Rootfs::new(layers, root_folder(executor)), Vec::new(), image.config.config.variables()))
 }

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use pondrix_core::pipeline::{Network, Ready};
 use pondrix_core::work::ServiceWork;
 use pondrix_image::Platform;
+use pondrix_image::registry::Wanted;
 use pondrix_sandbox::{self as sandbox, Bind, Exit, NAMES_AT, Rootfs, Running, SharedNetwork, Spec, StartError};
 
 use super::context::JobExecutor;
@@ -91,7 +92,7 @@ impl Surroundings {
         let name = &service.name;
         let doing = || format!("the service `{name}` could not be started");
         let store = &executor.folder.store;
-        let image = executor.pull(&service.image, &Platform::here()).doing(doing)?;
+        let image = executor.pull(&service.image, &Platform::here(), Wanted::Files).doing(doing)?;
         let layers = store.layers(&image).doing(doing)?;
         let run = &image.config.config;
         let mut env: BTreeMap<_, _> = [("PATH".to_owned(), PATH.to_owned())].into();

@@ -50,8 +50,11 @@ fn store() -> (tempfile::TempDir, Store) {
 fn manifest(sizes: &[u64], blob: &[u8]) -> Value {
     let layers = sizes.iter().map(|size| Descriptor { size: *size, ..descriptor(media::LAYER_GZIP, blob) });
     json!({ "schemaVersion": 2, "mediaType": media::MANIFEST,
-        "config": descriptor(media::CONFIG, b"{}"), "layers": layers.collect::<Vec<_>>() })
+        "config": descriptor(media::CONFIG, CONFIG), "layers": layers.collect::<Vec<_>>() })
 }
+
+/// A configuration with one layer.
+const CONFIG: &[u8] = br#"{"architecture":"amd64","os":"linux","rootfs":{"type":"layers","diff_ids":["sha256:b5bb9d8014a0f9b1d61e21e796d78dccdf1352f23cd32812f4850b878ae4944c"]}}"#;
 
 fn endless() -> Response {
     let piece = Bytes::from(vec![b'x'; 64 * 1024]);
@@ -72,10 +75,10 @@ async fn a_layer_is_taken_as_far_as_it_was_announced_and_not_kept_when_it_goes_o
     let (folder, store) = store();
     let document = manifest(&[1000], b"a layer");
     let layer = digest_of(b"a layer").to_string();
-    // Of the two blobs of this image, which are fetched beside each other, only the layer is endless.
+    // Of the two blobs of this image only the layer is endless.
     let address = answering(move |request| match request.uri().path() {
         path if path.ends_with(&layer) => endless(),
-        path if path.contains("/blobs/") => "{}".into_response(),
+        path if path.contains("/blobs/") => CONFIG.into_response(),
         _ => Json(document.clone()).into_response(),
     })
     .await;

@@ -13,6 +13,7 @@ use rustix::fs::{CWD, FileType, Mode, XattrFlags};
 use super::*;
 
 mod stacks;
+pub(crate) mod trees;
 
 const MOMENT: u64 = 1_700_000_000;
 
