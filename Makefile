@@ -64,7 +64,7 @@ KILLS ?= 1000
 trial: setup console ## Kill server and runner at random moments while the demo's projects run (KILLS=1000)
 	PONDRIX_KILLS=$(KILLS) $(CARGO) test --package pondrix --test e2e -- --nocapture trial::
 
-bench: setup console ## Compare with the bare cost of the same work (target/bench/summary.json; ARGS="runs images load logs soak watch age" for some of it)
+bench: setup console ## Compare with the bare cost of the same work (target/bench/summary.json; ARGS="runs images many load logs soak watch age" for some of it)
 	$(CARGO) bench --quiet --package pondrix --bench ratios -- $(ARGS)
 
 screenshots: setup console ## Take the pictures of docs/screenshots from the demo's data anew

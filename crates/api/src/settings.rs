@@ -236,6 +236,9 @@ pub struct RegistryView {
     pub layers: Option<String>,
     /// The path in it that names of images mean which name no registry.
     pub bare_names: Option<String>,
+    /// Of a change: who signed in until now, with a password that is forgotten, since it was for another place.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub forgotten: Option<String>,
 }
 
 /// What shall change of a registry. What is not said stays as it is.

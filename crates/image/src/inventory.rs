@@ -12,8 +12,10 @@ use std::path::Path;
 use pondrix_core::image::packages::{self, Package};
 use pondrix_core::image::{Digest, Entry, EntryKind, merge};
 use pondrix_sandbox::IdMap;
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
+use crate::hash::Sha256;
 use crate::layer::pack::{is_opaque, is_whiteout};
 use crate::layer::tree::{NodeKind, Tree};
 use crate::store::{io_error, mark_used};
@@ -133,34 +135,59 @@ impl Listing {
 }
 
 impl Store {
-    /// The files of a layer, by path. They are remembered.
+    /// The files of a layer of an image, by path. They are remembered.
     ///
     /// # Errors
-    /// When it is neither remembered nor unpacked, or cannot be read.
-    pub fn listing(&self, diff_id: &Digest) -> Result<Vec<Entry>, StoreError> {
+    /// When the image has no such layer, or it cannot be read.
+    pub fn listing(&self, image: &Image, diff_id: &Digest) -> Result<Vec<Entry>, StoreError> {
+        Ok(self.listing_of(image, diff_id)?.entries)
+    }
+
+    /// The files of a layer that is remembered, or unpacked.
+    pub(crate) fn listing_here(&self, diff_id: &Digest) -> Result<Vec<Entry>, StoreError> {
         match self.known_listing(diff_id) {
             Some(known) => Ok(known.entries),
             None => self.list(diff_id).map(|listing| listing.entries),
         }
     }
 
+    fn listing_of(&self, image: &Image, diff_id: &Digest) -> Result<Listing, StoreError> {
+        if let Some(known) = self.known_list(diff_id) {
+            return Ok(known);
+        }
+        let mut pairs = image.manifest.layers.iter().zip(&image.config.rootfs.diff_ids);
+        let layer = pairs.find(|(_, other)| *other == diff_id).map(|(blob, _)| blob);
+        let missing = || io::Error::new(io::ErrorKind::NotFound, "the image has no such layer");
+        let layer = layer.ok_or_else(missing).map_err(io_error(format!("list layer {}", diff_id.short())))?;
+        self.unpack_layer(layer, diff_id)?;
+        self.list(diff_id)
+    }
+
     /// What is remembered of a layer.
     pub(crate) fn known_listing(&self, diff_id: &Digest) -> Option<Listing> {
-        let known = self.listing_path(diff_id);
-        let json = zstd::decode_all(&fs::read(&known).ok()?[..]).ok()?;
-        let listing = serde_json::from_slice(&json).ok()?;
-        mark_used(&known);
-        Some(listing)
+        self.known_list(diff_id)
     }
 
     /// Remembers what is in a layer.
     pub(crate) fn keep_listing(&self, diff_id: &Digest, listing: &Listing) -> Result<(), StoreError> {
-        let told = || io_error(format!("list layer {}", diff_id.short()));
-        let json = serde_json::to_vec(listing).map_err(|error| told()(error.into()))?;
+        self.keep_list(diff_id, listing)
+    }
+
+    fn known_list<T: DeserializeOwned>(&self, name: &Digest) -> Option<T> {
+        let known = self.listing_path(name);
+        let json = zstd::decode_all(&fs::read(&known).ok()?[..]).ok()?;
+        let list = serde_json::from_slice(&json).ok()?;
+        mark_used(&known);
+        Some(list)
+    }
+
+    fn keep_list(&self, name: &Digest, list: &impl Serialize) -> Result<(), StoreError> {
+        let told = || io_error(format!("list what is in {}", name.short()));
+        let json = serde_json::to_vec(list).map_err(|error| told()(error.into()))?;
         let bytes = zstd::encode_all(&json[..], 1).map_err(told())?;
         let file = self.unfinished_file()?;
         fs::write(file.path(), bytes).map_err(told())?;
-        file.persist(self.listing_path(diff_id)).map_err(|error| told()(error.error))?;
+        file.persist(self.listing_path(name)).map_err(|error| told()(error.error))?;
         Ok(())
     }
 
@@ -172,17 +199,26 @@ impl Store {
         Ok(listing)
     }
 
-    /// The packages of an image, each once, by kind, name and version.
+    /// The packages of an image, each once, by kind, name and version. They are remembered.
     ///
     /// # Errors
     /// When its layers cannot be read.
     pub fn packages(&self, image: &Image) -> Result<Vec<Package>, StoreError> {
-        let pairs = image.manifest.layers.iter().zip(&image.config.rootfs.diff_ids);
-        let listing = |(blob, diff_id)| match self.known_listing(diff_id) {
-            Some(known) => Ok(known),
-            None => self.unpack_layer(blob, diff_id).and_then(|()| self.list(diff_id)),
-        };
-        let listings = pairs.map(listing).collect::<Result<Vec<_>, StoreError>>()?;
+        let mut name = Sha256::new();
+        name.update(b"packages");
+        image.config.rootfs.diff_ids.iter().for_each(|diff_id| name.update(&diff_id.bytes()));
+        let name = name.digest();
+        if let Some(known) = self.known_list(&name) {
+            return Ok(known);
+        }
+        let found = self.find_packages(image)?;
+        self.keep_list(&name, &found)?;
+        Ok(found)
+    }
+
+    fn find_packages(&self, image: &Image) -> Result<Vec<Package>, StoreError> {
+        let listings = image.config.rootfs.diff_ids.iter().map(|diff_id| self.listing_of(image, diff_id));
+        let listings = listings.collect::<Result<Vec<_>, StoreError>>()?;
         let files = merge(listings.iter().map(|listing| listing.entries.as_slice()));
         let mut found = Vec::new();
         for listing in &listings {
@@ -368,7 +404,7 @@ mod tests {
         rpm.execute("INSERT INTO Packages (blob) VALUES (?1)", [header]).unwrap();
         drop(rpm);
 
-        let listing = store.listing(&diff_id).unwrap();
+        let listing = store.list(&diff_id).unwrap().entries;
         let motd = listing.iter().find(|entry| entry.path == "etc/motd").unwrap();
         assert_eq!((motd.kind, motd.size, motd.content.len()), (EntryKind::File, 5, 32));
         let packages = store.known_listing(&diff_id).unwrap().packages;
@@ -389,6 +425,6 @@ mod tests {
         );
         // What was listed once is not read again.
         fs::remove_dir_all(&root).unwrap();
-        assert_eq!(store.listing(&diff_id).unwrap(), listing);
+        assert_eq!(store.known_listing(&diff_id).unwrap().entries, listing);
     }
 }

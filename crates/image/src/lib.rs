@@ -12,6 +12,7 @@ pub mod inventory;
 pub mod layer;
 mod oci;
 mod once;
+mod parallel;
 pub mod recipe;
 pub mod registry;
 mod rootfs;

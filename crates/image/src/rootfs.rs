@@ -1,19 +1,94 @@
 //! Looking into a stack of layers as a command inside would see it, without mounting it.
 
 use std::collections::BTreeMap;
-use std::ffi::{OsStr, OsString};
+use std::ffi::{CStr, OsStr, OsString};
 use std::fs;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Component, Path, PathBuf};
 
-use rustix::fs::{Dir, FileType, Mode, OFlags, ResolveFlags};
+use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, ResolveFlags, Stat};
 use rustix::io::Errno;
 
 use crate::layer::pack::{is_opaque, is_whiteout};
+use crate::layer::tree::Inode;
 
 /// As many links as the kernel follows (path_resolution(7)).
 const LINKS_FOLLOWED: usize = 40;
+
+/// What the system says of a file, of a link itself and not of what it points at (stat(2)).
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Facts(Stat);
+
+impl Facts {
+    pub(crate) fn of(path: &Path) -> io::Result<Self> {
+        Ok(Self(rustix::fs::lstat(path)?))
+    }
+
+    /// Of a name in a folder that is open: its place is not looked up once more.
+    fn of_name(folder: &Dir, name: &CStr) -> io::Result<Self> {
+        Ok(Self(rustix::fs::statat(folder.fd()?, name, AtFlags::SYMLINK_NOFOLLOW)?))
+    }
+
+    fn kind(&self) -> FileType {
+        FileType::from_raw_mode(self.0.st_mode)
+    }
+
+    pub(crate) fn is_dir(&self) -> bool {
+        self.kind() == FileType::Directory
+    }
+
+    pub(crate) fn is_file(&self) -> bool {
+        self.kind() == FileType::RegularFile
+    }
+
+    pub(crate) fn is_symlink(&self) -> bool {
+        self.kind() == FileType::Symlink
+    }
+
+    /// Whether this stands for a removed name.
+    fn is_whiteout(&self) -> bool {
+        self.kind() == FileType::CharacterDevice && self.0.st_rdev == 0
+    }
+
+    /// Its permissions.
+    pub(crate) const fn mode(&self) -> u32 {
+        self.0.st_mode & 0o7777
+    }
+
+    pub(crate) const fn uid(&self) -> u32 {
+        self.0.st_uid
+    }
+
+    pub(crate) const fn gid(&self) -> u32 {
+        self.0.st_gid
+    }
+
+    pub(crate) fn len(&self) -> u64 {
+        u64::try_from(self.0.st_size).unwrap_or(0)
+    }
+
+    pub(crate) const fn has_several_names(&self) -> bool {
+        self.0.st_nlink > 1
+    }
+
+    pub(crate) const fn inode(&self) -> Inode {
+        (self.0.st_dev, self.0.st_ino)
+    }
+
+    /// The time of its content, in seconds since 1970.
+    pub(crate) const fn mtime(&self) -> i64 {
+        self.0.st_mtime
+    }
+
+    /// When it changed last, by the kernel's clock: seconds since 1970, and nanoseconds.
+    pub(crate) fn ctime(&self) -> (i64, u32) {
+        (self.0.st_ctime, u32::try_from(self.0.st_ctime_nsec).unwrap_or(0))
+    }
+}
+
+/// What a folder holds, by name: where each is on disk, and what it is.
+pub(crate) type Listed = BTreeMap<OsString, (PathBuf, Facts)>;
 
 /// Layers, the lowest first.
 pub(crate) struct Layers<'a>(pub(crate) &'a [PathBuf]);
@@ -47,8 +122,8 @@ impl Layers<'_> {
 
     /// What a folder holds, by name, each with where it is on disk: what higher layers have hides what lower
     /// ones have. The path's parents are not links.
-    pub(crate) fn list(&self, path: &Path) -> io::Result<BTreeMap<OsString, PathBuf>> {
-        let mut all: BTreeMap<OsString, Option<PathBuf>> = BTreeMap::new();
+    pub(crate) fn list(&self, path: &Path) -> io::Result<Listed> {
+        let mut all: BTreeMap<OsString, Option<(PathBuf, Facts)>> = BTreeMap::new();
         for (number, layer) in self.0.iter().enumerate().rev() {
             let relative = path.strip_prefix("/").unwrap_or(path);
             // Something above may have removed or replaced this folder, or one above it.
@@ -61,11 +136,10 @@ impl Layers<'_> {
                 if matches!(name.as_bytes(), b"." | b"..") {
                     continue;
                 }
-                let on_disk = folder.join(name);
-                // Only what may be one is looked at: nearly nothing is.
-                let may_be_removed = matches!(entry.file_type(), FileType::CharacterDevice | FileType::Unknown);
-                let is_removed = may_be_removed && is_whiteout(&fs::symlink_metadata(&on_disk)?);
-                all.entry(name.to_owned()).or_insert_with(|| (!is_removed).then_some(on_disk));
+                if !all.contains_key(name) {
+                    let facts = Facts::of_name(&entries, entry.file_name())?;
+                    all.insert(name.to_owned(), (!facts.is_whiteout()).then(|| (folder.join(name), facts)));
+                }
             }
         }
         Ok(all.into_iter().filter_map(|(name, shown)| Some((name, shown?))).collect())
@@ -270,7 +344,8 @@ mod tests {
                     expected.keys().filter(|path| path.parent() == Some(folder)).cloned().collect();
                 prop_assert_eq!(listed, inside, "in {:?}", folder);
                 // What is listed is where it is found.
-                for (name, on_disk) in seen.list(folder).unwrap() {
+                for (name, (on_disk, facts)) in seen.list(folder).unwrap() {
+                    prop_assert_eq!(facts.is_dir(), fs::symlink_metadata(&on_disk).unwrap().is_dir());
                     prop_assert_eq!(seen.find(&folder.join(name)), Some(on_disk));
                 }
             }

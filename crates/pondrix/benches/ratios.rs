@@ -79,7 +79,7 @@ fn status_of(process: u32, field: &str) -> u64 {
 }
 
 /// What can be measured.
-const MEASURED: [&str; 7] = ["runs", "images", "load", "logs", "soak", "watch", "age"];
+const MEASURED: [&str; 8] = ["runs", "images", "many", "load", "logs", "soak", "watch", "age"];
 
 /// Measures everything, or what is named.
 async fn measure(named: &[String]) {
@@ -93,6 +93,9 @@ async fn measure(named: &[String]) {
     }
     if is_wanted("images") {
         summary.extend(images::measures().await);
+    }
+    if is_wanted("many") {
+        summary.extend(images::many::measures().await);
     }
     if is_wanted("load") {
         summary.extend(load::measures().await);

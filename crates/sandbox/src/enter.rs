@@ -19,6 +19,9 @@ use crate::{IdMap, init};
 /// The first argument of a program that shall be the helper.
 pub const ENTER_WORD: &str = "--enter-sandbox";
 
+/// The first descriptor that is none of the standard ones.
+const FIRST_OWN: i32 = 3;
+
 /// Everything the helper is told.
 #[derive(serde::Serialize, serde::Deserialize)]
 pub(crate) struct Entrance {
@@ -50,8 +53,9 @@ pub fn enter_if_asked() {
 }
 
 fn enter() -> i32 {
-    // The caller's end of the conversation is this process's standard input.
-    let control = match rustix::io::dup(io::stdin().as_fd()) {
+    // The other end of the conversation with the caller is this process's standard input. No command inherits it: who
+    // writes there speaks for this process.
+    let control = match rustix::io::fcntl_dupfd_cloexec(io::stdin().as_fd(), FIRST_OWN) {
         Ok(control) => control,
         Err(_) => return 2,
     };

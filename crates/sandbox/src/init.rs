@@ -2,7 +2,7 @@
 
 use std::io::Read;
 use std::net::{Ipv4Addr, SocketAddr, TcpStream};
-use std::os::fd::{AsFd, AsRawFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
@@ -126,6 +126,8 @@ fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, SetupError> 
     if (user, group) != (0, 0) {
         command.uid(user).gid(group);
     }
+    // Whatever is open here is no command's: of what is made from now on, the standard library lets nothing through.
+    told(close_on_exec(), "keep what is open from the command")?;
     // Last, since it also forbids this process to mount; and before the command exists.
     told(seccomp::restrict(), "restrict system calls")?;
     // Before the command, which may use up at once all the processes that it is allowed.
@@ -155,6 +157,23 @@ fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, SetupError> 
             Err(error) => return told(Err(error), "wait for the command"),
         }
     }
+}
+
+/// Has all that is open but the standard descriptors closed where a command begins.
+fn close_on_exec() -> std::io::Result<()> {
+    for entry in std::fs::read_dir("/proc/self/fd")? {
+        let number = entry?.file_name().to_str().and_then(|name| name.parse::<i32>().ok()).unwrap_or(0);
+        if number <= libc::STDERR_FILENO {
+            continue;
+        }
+        // SAFETY: it is open, or was until a moment ago, when the folder itself was read; nothing is closed here.
+        let fd = unsafe { BorrowedFd::borrow_raw(number) };
+        match rustix::io::fcntl_setfd(fd, rustix::io::FdFlags::CLOEXEC) {
+            Ok(()) | Err(rustix::io::Errno::BADF) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(())
 }
 
 /// Starts the command. A program that was just unpacked may be open for writing still, in a process that

@@ -187,6 +187,8 @@ fn listen(control: &OwnedFd, ended: &Sender<Exit>, answers: &Sender<io::Result<T
             (Word::Refused(errno), _) => answers.send(Err(io::Error::from_raw_os_error(errno))).map_err(|_| ()),
         };
     }
+    // The other side is gone, or says what makes no sense: with the conversation everything inside ends.
+    let _ = shutdown(control, Shutdown::Both);
 }
 
 impl Running {
@@ -284,5 +286,25 @@ pub fn check_machine(launcher: &Launcher, scratch: &std::path::Path) -> Result<(
         Exit::Failed(words) if words.contains("could not start `/nothing`") => Ok(()),
         Exit::Failed(words) => Err(MachineError::Sandbox(words)),
         other => Err(MachineError::Sandbox(format!("an empty sandbox ended unexpectedly: {other:?}"))),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn who_says_what_makes_no_sense_is_ended() {
+        let (ours, theirs) =
+            socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None).unwrap();
+        let (tell_ended, ended) = channel();
+        let (tell_answer, _answers) = channel();
+        let listening = std::thread::spawn(move || listen(&ours, &tell_ended, &tell_answer));
+        wire::send(&theirs, &Word::Started, None).unwrap();
+        wire::send(&theirs, &"not a word", None).unwrap();
+        listening.join().unwrap();
+        assert!(ended.recv().is_err(), "no end was told");
+        // What init reads then is what ends it.
+        assert!(matches!(wire::receive::<Word>(&theirs), Ok(None)));
     }
 }

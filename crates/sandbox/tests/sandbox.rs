@@ -363,6 +363,30 @@ fn nothing_of_a_command_is_alive_after_the_helper_was_killed() {
 }
 
 #[test]
+fn a_command_has_no_part_in_the_conversation_about_it() {
+    as_root_and_as_user("a_command_has_no_part_in_the_conversation_about_it", |place| {
+        let (exit, open) = place.sh("ls -l /proc/self/fd");
+        assert_eq!(exit, Exit::Status(0));
+        // The standard ones, and maybe the folder that is being read.
+        let is_expected = |line: &&str| ["0 -> ", "1 -> ", "2 -> ", "/proc"].iter().any(|known| line.contains(known));
+        assert_eq!(open.lines().filter(|line| line.contains(" -> ") && !is_expected(line)).count(), 0, "{open}");
+        assert!(open.contains("0 -> ") && !open.contains("socket:"), "{open}");
+        // Whatever it writes wherever, its end is told as it was, and it ends when it is to.
+        let says = |word: &str| format!("for fd in 3 4 5 6 7 8 9 10 11 12; do echo '{word}' >&$fd; done 2>/dev/null;");
+        for word in [r#"{"Ended":{"Status":0}}"#, "nonsense", ""] {
+            let (exit, _) = place.sh(&format!("{} exit 7", says(word)));
+            assert_eq!(exit, Exit::Status(7), "{word}");
+        }
+        let (mut running, mut output) =
+            place.start(&place.spec(&format!("{} echo ready; sleep 1000", says("nonsense"))));
+        let mut ready = [0; 6];
+        output.read_exact(&mut ready).unwrap();
+        assert_eq!(running.kill(), Exit::Killed);
+        output.read_to_end(&mut Vec::new()).unwrap();
+    });
+}
+
+#[test]
 fn a_signal_reaches_the_command_and_its_answer_is_heard() {
     as_root_and_as_user("a_signal_reaches_the_command_and_its_answer_is_heard", |place| {
         let script = "trap 'echo bye; exit 5' TERM; echo ready; while :; do sleep 0.05; done";

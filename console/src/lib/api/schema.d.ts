@@ -454,7 +454,10 @@ export interface paths {
         };
         /** All registries that are reached in a way of their own. */
         get: operations["settings_list"];
-        /** Says how a registry is reached, or changes it. What is not said stays as it is. */
+        /**
+         * Says how a registry is reached, or changes it. What is not said stays as it is; but a password that was given for
+         *     another address, or with other certificates, is forgotten, and has to be given again.
+         */
         put: operations["settings_set"];
         post?: never;
         delete?: never;
@@ -1531,6 +1534,8 @@ export interface components {
             bare_names?: string | null;
             /** @description Whether certificates of its own are believed. */
             certificates: boolean;
+            /** @description Of a change: who signed in until now, with a password that is forgotten, since it was for another place. */
+            forgotten?: string | null;
             /** @description The host in references. */
             host: string;
             /** @description How layers for it are compressed, where a pipeline does not say: `gzip` or `zstd`. */

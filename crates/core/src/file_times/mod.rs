@@ -12,15 +12,18 @@ use std::collections::{BTreeMap, BTreeSet};
 pub use log::Log;
 pub use retimed::Retimed;
 
-/// The time of each file of a commit, in seconds since 1970, by its path.
+/// The time of each file of a commit, in seconds since 1970.
+///
+/// They stand in order of their paths: commits have a hundred thousand files, and mostly those of the commit before.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct FileTimes(BTreeMap<Vec<u8>, u64>);
+pub struct FileTimes(Vec<(Vec<u8>, u64)>);
 
 impl FileTimes {
     /// When a file was changed last.
     #[must_use]
     pub fn get(&self, path: &[u8]) -> Option<u64> {
-        self.0.get(path).copied()
+        let place = self.0.binary_search_by(|(other, _)| other.as_slice().cmp(path)).ok()?;
+        Some(self.0[place].1)
     }
 
     /// The files, by path.
@@ -28,10 +31,19 @@ impl FileTimes {
         self.0.iter().map(|(path, time)| (path.as_slice(), *time))
     }
 
+    /// The files that have another time than they have in `before`, or are not there, by path.
+    pub fn other_than<'a>(&'a self, before: &'a Self) -> impl Iterator<Item = (&'a [u8], u64)> {
+        let mut before = before.iter().peekable();
+        self.iter().filter(move |(path, time)| {
+            while before.next_if(|(other, _)| other < path).is_some() {}
+            before.next_if(|(other, _)| other == path).is_none_or(|(_, other)| other != *time)
+        })
+    }
+
     /// How they are written down: of each file its time, a space, its path and a zero byte.
     #[must_use]
     pub fn to_bytes(&self) -> Vec<u8> {
-        let mut bytes = Vec::new();
+        let mut bytes = Vec::with_capacity(self.0.iter().map(|(path, _)| path.len() + 12).sum());
         for (path, time) in self.iter() {
             bytes.extend(time.to_string().into_bytes());
             bytes.push(b' ');
@@ -44,18 +56,18 @@ impl FileTimes {
     /// Reads what [`FileTimes::to_bytes`] wrote; nothing when it is damaged.
     #[must_use]
     pub fn read(bytes: &[u8]) -> Option<Self> {
-        let mut times = BTreeMap::new();
         let lines = match bytes.strip_suffix(&[0]) {
             Some(lines) => lines.split(|byte| *byte == 0),
             None if bytes.is_empty() => return Some(Self::default()),
             None => return None,
         };
-        for line in lines {
+        let times = lines.map(|line| {
             let space = line.iter().position(|byte| *byte == b' ')?;
             let time = std::str::from_utf8(&line[..space]).ok()?.parse().ok()?;
-            times.insert(line[space + 1..].to_vec(), time);
-        }
-        Some(Self(times))
+            Some((line[space + 1..].to_vec(), time))
+        });
+        let times = times.collect::<Option<Vec<_>>>()?;
+        times.is_sorted_by(|(one, _), (next, _)| one < next).then_some(Self(times))
     }
 }
 
@@ -82,13 +94,18 @@ impl Search {
     /// Takes what is known of another commit, for the files that were changed neither on the way from where the two
     /// ways part to this commit, which has been told, nor on that to the other, which are these.
     pub fn take(&mut self, known: &FileTimes, changed_there: &BTreeSet<Vec<u8>>) {
-        let missing = std::mem::take(&mut self.missing);
-        for path in missing {
-            match known.get(&path).filter(|_| !changed_there.contains(&path)) {
-                Some(time) => drop(self.found.insert(path, time)),
-                None => drop(self.missing.insert(path)),
+        let mut known = known.iter().peekable();
+        let (mut found, mut missing) = (Vec::new(), Vec::new());
+        for path in std::mem::take(&mut self.missing) {
+            while known.next_if(|(other, _)| *other < path.as_slice()).is_some() {}
+            let same = known.next_if(|(other, _)| *other == path);
+            match same.filter(|_| !changed_there.contains(&path)) {
+                Some((_, time)) => found.push((path, time)),
+                None => missing.push(path),
             }
         }
+        self.missing = missing.into_iter().collect();
+        self.found.append(&mut found.into_iter().collect());
     }
 
     /// The files whose times are not known.
@@ -101,7 +118,7 @@ impl Search {
     #[must_use]
     pub fn finish(mut self, of_commit: u64) -> FileTimes {
         self.found.extend(self.missing.into_iter().map(|path| (path, of_commit)));
-        FileTimes(self.found)
+        FileTimes(self.found.into_iter().collect())
     }
 }
 
@@ -187,6 +204,9 @@ mod tests {
             let changed_there = changed_there.map(|path| path.as_bytes().to_vec()).collect();
             let known = FileTimes(times_there.iter().map(|(path, time)| (path.as_bytes().to_vec(), *time)).collect());
             prop_assert_eq!(FileTimes::read(&known.to_bytes()), Some(known.clone()));
+            let of_way = FileTimes(expected.iter().map(|(path, time)| (path.as_bytes().to_vec(), *time)).collect());
+            let other: Vec<_> = of_way.other_than(&known).collect();
+            prop_assert_eq!(other, of_way.iter().filter(|(path, time)| known.get(path) != Some(*time)).collect::<Vec<_>>());
             search.take(&known, &changed_there);
             // What stays unknown is looked for on the whole way.
             for (time, changed) in &log {

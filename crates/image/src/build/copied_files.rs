@@ -1,14 +1,11 @@
 //! The files that COPY, ADD and mounts name.
 
 use std::collections::{BTreeSet, HashMap};
-use std::ffi::OsStr;
-use std::fs::{self, File, Metadata};
+use std::ffi::{OsStr, OsString};
+use std::fs::{self, File};
 use std::io::{self, Read};
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 use globset::{GlobBuilder, GlobMatcher};
 use pondrix_sandbox::IdMap;
@@ -17,11 +14,17 @@ use super::key::Key;
 use super::seen::Seen;
 use crate::layer::tree::Content;
 use crate::layer::{FOLDER_MODE, attributes};
+use crate::parallel;
 use crate::recipe::{Ignore, PatternError, without_alternatives};
-use crate::rootfs::Layers;
+use crate::rootfs::{Facts, Layers};
 
 /// How much of a file is hashed at once.
 const PIECE: usize = 256 * 1024;
+/// In how many parts work is shared out, and how many files a part has at most.
+const PARTS: usize = 32;
+const FILES: usize = 256;
+/// How many folders of a folder are worth sharing out.
+const MANY: usize = 8;
 
 /// A path below a folder, when it is there and no link on the way leads elsewhere. What a repository
 /// names may be a link to anything.
@@ -71,7 +74,7 @@ pub(super) struct Item {
     pub(super) to: PathBuf,
     /// Where it is on this machine.
     pub(super) real: PathBuf,
-    pub(super) data: Metadata,
+    pub(super) data: Facts,
     /// Its permissions.
     pub(super) mode: u32,
     /// Whether owner, time and the like are the file's own.
@@ -85,15 +88,15 @@ pub(super) struct Item {
 }
 
 impl Item {
-    fn new(to: PathBuf, real: PathBuf, data: Metadata, source: &Source<'_>) -> Self {
-        let mode = data.mode() & 0o7777;
+    fn new(to: PathBuf, real: PathBuf, data: Facts, source: &Source<'_>) -> Self {
+        let mode = data.mode();
         let keeps_time = source.keeps || (source.keeps_times && !data.is_dir());
         Self { to, real, data, mode, keeps: source.keeps, keeps_time, is_named: false, content: None }
     }
 
     /// A folder that was named, whose content is copied. Where there is none at the destination it becomes one: as it
     /// is, if it is a folder in an image; else, and of all that there is, as folders are that nobody said anything of.
-    fn root(root: &Path, real: PathBuf, data: Metadata, source: &Source<'_>) -> Self {
+    fn root(root: &Path, real: PathBuf, data: Facts, source: &Source<'_>) -> Self {
         let item = Self::new(PathBuf::new(), real, data, source);
         let keeps = source.keeps && root != Path::new("/");
         if keeps { item } else { Self { mode: FOLDER_MODE, keeps, keeps_time: keeps, ..item } }
@@ -112,6 +115,16 @@ pub(super) struct Layout<'a> {
     pub(super) unpacks: bool,
 }
 
+/// How folders are gone through.
+#[derive(Clone, Copy)]
+struct Walk<'a> {
+    /// What the paths at the destination begin with.
+    lead: &'a Path,
+    layout: &'a Layout<'a>,
+    /// Whether others go through others meanwhile.
+    is_part: bool,
+}
+
 impl Source<'_> {
     /// Adds what a path or pattern names. Answers how many things of that name there are: of a path at least one, of a
     /// pattern maybe none.
@@ -120,7 +133,7 @@ impl Source<'_> {
         let mut found = roots.len();
         for root in &roots {
             let (real, on_disk) = self.real(root).ok_or_else(|| self.missing(named))?;
-            let data = fs::symlink_metadata(&on_disk).map_err(at(&on_disk))?;
+            let data = Facts::of(&on_disk).map_err(at(&on_disk))?;
             let lead = if layout.parents { self.lead(named, root) } else { PathBuf::new() };
             if data.is_dir() {
                 let place = items.len();
@@ -130,7 +143,7 @@ impl Source<'_> {
                     items.push(Item::new(lead.clone(), on_disk, data, self));
                 }
                 let own = items.len();
-                self.walk(&real, Path::new(""), &lead, layout, items)?;
+                self.walk(&real, Path::new(""), Walk { lead: &lead, layout, is_part: false }, items)?;
                 // A folder that is left out is there only for what is taken back in it.
                 if items.len() == own && (self.is_left_out(root) || self.is_left_out(&real)) {
                     items.truncate(place);
@@ -221,8 +234,8 @@ impl Source<'_> {
     /// This folder and all below it.
     fn folders_below(&self, folder: &Path, all: &mut BTreeSet<PathBuf>) -> Result<(), FilesError> {
         all.insert(folder.to_owned());
-        for (name, on_disk) in self.layers.list(folder).map_err(at(folder))? {
-            if fs::symlink_metadata(&on_disk).is_ok_and(|data| data.is_dir()) {
+        for (name, (_, data)) in self.layers.list(folder).map_err(at(folder))? {
+            if data.is_dir() {
                 self.folders_below(&folder.join(name), all)?;
             }
         }
@@ -245,39 +258,55 @@ impl Source<'_> {
     }
 
     /// Adds what is in a folder. `inner` is the way from what was named to the folder.
-    fn walk(
+    fn walk(&self, folder: &Path, inner: &Path, walk: Walk<'_>, items: &mut Vec<Item>) -> Result<(), FilesError> {
+        let listed: Vec<_> = self.layers.list(folder).map_err(at(folder))?.into_iter().collect();
+        let folders = listed.iter().filter(|(_, (_, data))| data.is_dir()).count();
+        let take = |listed: &[(OsString, (PathBuf, Facts))], walk, items: &mut Vec<Item>| {
+            listed.iter().try_for_each(|(name, (on_disk, data))| {
+                self.take(&folder.join(name), &inner.join(name), (on_disk, *data), walk, items)
+            })
+        };
+        if folders < MANY || walk.is_part {
+            return take(&listed, walk, items);
+        }
+        let parts: Vec<_> = listed.chunks(listed.len().div_ceil(PARTS)).collect();
+        let found = parallel::each(parts.len(), |number| {
+            let mut items = Vec::new();
+            take(parts[number], Walk { is_part: true, ..walk }, &mut items).map(|()| items)
+        })?;
+        items.extend(found.into_iter().flatten());
+        Ok(())
+    }
+
+    /// Adds something in a folder, and what is in it.
+    fn take(
         &self,
-        folder: &Path,
+        path: &Path,
         inner: &Path,
-        lead: &Path,
-        layout: &Layout<'_>,
+        (on_disk, data): (&Path, Facts),
+        walk: Walk<'_>,
         items: &mut Vec<Item>,
     ) -> Result<(), FilesError> {
-        for (name, on_disk) in self.layers.list(folder).map_err(at(folder))? {
-            let (path, inner) = (folder.join(&name), inner.join(&name));
-            let relative = path.strip_prefix("/").unwrap_or(&path);
-            let rules = [self.ignore, Some(layout.exclude)].into_iter().flatten();
-            let hidden: Vec<&Ignore> = rules
-                .filter(|rules| {
-                    let path = if std::ptr::eq(*rules, layout.exclude) { inner.as_path() } else { relative };
-                    rules.left_out_by(path).is_some()
-                })
-                .collect();
-            let data = fs::symlink_metadata(&on_disk).map_err(at(&on_disk))?;
-            let is_folder = data.is_dir();
-            let is_way_in = is_folder && hidden.iter().all(|rules| rules.takes_back());
-            if !(hidden.is_empty() || is_way_in) {
-                continue;
+        let relative = path.strip_prefix("/").unwrap_or(path);
+        let rules = [(self.ignore, relative), (Some(walk.layout.exclude), inner)];
+        let mut is_hidden = false;
+        for (rules, path) in rules.into_iter().filter_map(|(rules, path)| Some((rules?, path))) {
+            if rules.left_out_by(path).is_some() {
+                // A folder that is left out is gone into where something in it may be taken back.
+                if !(data.is_dir() && rules.takes_back()) {
+                    return Ok(());
+                }
+                is_hidden = true;
             }
-            let place = items.len();
-            items.push(Item::new(lead.join(&inner), on_disk, data, self));
-            if is_folder {
-                self.walk(&path, &inner, lead, layout, items)?;
-            }
-            // A folder that is left out is there only for what is taken back in it.
-            if !hidden.is_empty() && items.len() == place + 1 {
-                items.pop();
-            }
+        }
+        let place = items.len();
+        items.push(Item::new(walk.lead.join(inner), on_disk.to_owned(), data, self));
+        if data.is_dir() {
+            self.walk(path, inner, walk, items)?;
+        }
+        // It is there only for what is taken back in it.
+        if is_hidden && items.len() == place + 1 {
+            items.pop();
         }
         Ok(())
     }
@@ -294,12 +323,13 @@ impl Source<'_> {
     /// Everything below a path, for a key.
     pub(super) fn everything(&self, path: &Path, items: &mut Vec<Item>) -> Result<(), FilesError> {
         let on_disk = self.layers.find(path).ok_or_else(|| self.missing(&path.to_string_lossy()))?;
-        let data = fs::symlink_metadata(&on_disk).map_err(at(&on_disk))?;
+        let data = Facts::of(&on_disk).map_err(at(&on_disk))?;
         let is_folder = data.is_dir();
         items.push(Item::new(PathBuf::new(), on_disk, data, self));
         let nothing = Ignore::default();
         let layout = Layout { exclude: &nothing, parents: false, to: "/", unpacks: false };
-        if is_folder { self.walk(path, Path::new(""), Path::new(""), &layout, items) } else { Ok(()) }
+        let walk = Walk { lead: Path::new(""), layout: &layout, is_part: false };
+        if is_folder { self.walk(path, Path::new(""), walk, items) } else { Ok(()) }
     }
 }
 
@@ -327,18 +357,14 @@ pub(super) fn add_to_key(items: &mut [Item], ids: IdMap, seen: Option<&Seen>, ke
     key.number(items.len() as u64);
     let mut names: HashMap<(u64, u64), usize> = HashMap::new();
     for (number, (item, content)) in items.iter_mut().zip(contents).enumerate() {
-        let kind = item.data.file_type();
-        let word = if kind.is_dir() {
-            "folder"
-        } else if kind.is_symlink() {
-            "link"
-        } else if kind.is_file() {
-            "file"
-        } else {
-            "other"
+        let word = match item.data {
+            data if data.is_dir() => "folder",
+            data if data.is_symlink() => "link",
+            data if data.is_file() => "file",
+            _ => "other",
         };
         key.text(word).path(&item.to).number(item.mode.into()).bytes(&content);
-        item.content = content.try_into().ok().filter(|_| kind.is_file());
+        item.content = content.try_into().ok().filter(|_| item.data.is_file());
         if item.keeps_time {
             key.number(item.data.mtime().cast_unsigned());
         }
@@ -346,9 +372,12 @@ pub(super) fn add_to_key(items: &mut [Item], ids: IdMap, seen: Option<&Seen>, ke
             let (user, group) = ids.to_inside(item.data.uid(), item.data.gid());
             key.number(user.into()).number(group.into());
             // Files that are one file under several names are so in the copy.
-            key.number(*names.entry((item.data.dev(), item.data.ino())).or_insert(number) as u64);
-            let attributes =
-                if kind.is_symlink() { Vec::new() } else { attributes::read(&item.real).map_err(at(&item.real))? };
+            key.number(*names.entry(item.data.inode()).or_insert(number) as u64);
+            let attributes = if item.data.is_symlink() {
+                Vec::new()
+            } else {
+                attributes::read(&item.real).map_err(at(&item.real))?
+            };
             key.number(attributes.len() as u64);
             for (name, value) in attributes {
                 key.bytes(name.as_bytes()).bytes(&value);
@@ -358,43 +387,39 @@ pub(super) fn add_to_key(items: &mut [Item], ids: IdMap, seen: Option<&Seen>, ke
     Ok(())
 }
 
-/// Digests of contents, files on all processors.
+/// Digests of contents, of files that have to be read on all processors.
 pub(super) fn contents(items: &[Item], seen: Option<&Seen>) -> Result<Vec<Vec<u8>>, FilesError> {
     // Files of layers do not change, and their layers are in the key; only the context's are worth remembering.
     let seen_of = |item: &Item| seen.filter(|_| !item.keeps);
-    let all: Vec<Mutex<Vec<u8>>> = items.iter().map(|_| Mutex::default()).collect();
-    let next = AtomicUsize::new(0);
-    let work = || -> Result<(), FilesError> {
-        let mut buffer = vec![0; PIECE];
-        loop {
-            let number = next.fetch_add(1, Ordering::Relaxed);
-            let Some(item) = items.get(number) else { return Ok(()) };
-            let kind = item.data.file_type();
-            let content = if kind.is_symlink() {
-                fs::read_link(&item.real).map_err(at(&item.real))?.as_os_str().as_bytes().to_vec()
-            } else if kind.is_file() {
-                let known = seen_of(item).and_then(|seen| seen.content(&item.data));
-                let content = match known {
-                    Some(known) => known,
-                    None => hash(&item.real, item.data.len(), &mut buffer).map_err(at(&item.real))?,
-                };
-                if let (Some(seen), None) = (seen_of(item), known) {
-                    seen.note(&item.data, content);
-                }
-                content.to_vec()
-            } else {
-                continue;
-            };
-            *all[number].lock().unwrap_or_else(std::sync::PoisonError::into_inner) = content;
+    let mut all = vec![Vec::new(); items.len()];
+    let mut unread = Vec::new();
+    for (number, item) in items.iter().enumerate() {
+        if item.data.is_symlink() {
+            all[number] = fs::read_link(&item.real).map_err(at(&item.real))?.as_os_str().as_bytes().to_vec();
+        } else if item.data.is_file() {
+            match seen_of(item).and_then(|seen| seen.content(&item.data)) {
+                Some(known) => all[number] = known.to_vec(),
+                None => unread.push(number),
+            }
         }
-    };
-    let workers = std::thread::available_parallelism().map_or(1, std::num::NonZero::get).min(1 + items.len() / 8);
-    std::thread::scope(|scope| {
-        let threads: Vec<_> = (1..workers).map(|_| scope.spawn(work)).collect();
-        let own = work();
-        threads.into_iter().map(|thread| thread.join().unwrap_or(Ok(()))).fold(own, Result::and)
+    }
+    let parts: Vec<_> = unread.chunks(unread.len().div_ceil(PARTS).clamp(1, FILES)).collect();
+    let read = parallel::each(parts.len(), |number| {
+        let mut buffer = vec![0; PIECE];
+        let read = parts[number].iter().map(|number| {
+            let item = &items[*number];
+            let content = hash(&item.real, item.data.len(), &mut buffer).map_err(at(&item.real))?;
+            if let Some(seen) = seen_of(item) {
+                seen.note(&item.data, content);
+            }
+            Ok(content)
+        });
+        read.collect::<Result<Vec<_>, FilesError>>()
     })?;
-    Ok(all.into_iter().map(|content| content.into_inner().unwrap_or_default()).collect())
+    for (number, content) in unread.iter().zip(read.into_iter().flatten()) {
+        all[*number] = content.to_vec();
+    }
+    Ok(all)
 }
 
 /// BLAKE3 of a file: it is several times as fast as SHA-256, and this digest never leaves the machine.

@@ -3,7 +3,6 @@
 use std::collections::HashMap;
 use std::ffi::OsString;
 use std::fs;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
 
 use pondrix_sandbox::IdMap;
@@ -146,11 +145,10 @@ impl<'a> Copier<'a> {
             let words = format!("{} is a folder in the image, and would have to be a file", path.display());
             return Err(FilesError::Words(words, Some("name another destination, or end it with a slash".to_owned())));
         }
-        let kind = item.data.file_type();
-        let kind = if kind.is_symlink() {
+        let kind = if item.data.is_symlink() {
             NodeKind::Link(OsString::from(fs::read_link(&item.real).map_err(at(&item.real))?))
-        } else if kind.is_file() {
-            let inode = (item.keeps && item.data.nlink() > 1).then(|| (item.data.dev(), item.data.ino()));
+        } else if item.data.is_file() {
+            let inode = (item.keeps && item.data.has_several_names()).then(|| item.data.inode());
             NodeKind::File { from: item.real.clone(), length: item.data.len(), content: item.content, inode }
         } else {
             // Pipes, sockets and devices are of a running machine.

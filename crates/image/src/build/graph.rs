@@ -11,8 +11,9 @@ use pondrix_core::pipeline::Fault;
 
 use super::finish::finish;
 use super::seen::Seen;
-use super::stage::{Build, StageBuild};
+use super::stage::StageBuild;
 use super::state::State;
+use super::whole::Build;
 use super::{BuildError, BuildInput, Built, EPOCH, Outside, OutsideError, Step, StepRecord};
 use crate::Store;
 use crate::oci::Platform;

@@ -9,14 +9,21 @@ use crate::hash::Sha256;
 /// Changes when the same words and files would make other layers than an earlier version made of them.
 const VERSION: &str = "pondrix layer 5";
 
+/// How many bytes are hashed at once: parts are short.
+const PIECE: usize = 16 * 1024;
+
 /// A key in the making. Every part is written with its length, so that no two lists of parts look alike.
 #[derive(Clone)]
-pub(super) struct Key(Sha256);
+pub(super) struct Key {
+    hash: Sha256,
+    /// What is not hashed yet.
+    waiting: Vec<u8>,
+}
 
 impl Key {
     /// The key of a kind of instruction over these layers.
     pub(super) fn new(kind: &str, below: &[Digest]) -> Self {
-        let mut key = Self(Sha256::new());
+        let mut key = Self { hash: Sha256::new(), waiting: Vec::with_capacity(PIECE) };
         key.text(VERSION).text(kind).number(below.len() as u64);
         for layer in below {
             key.bytes(&layer.bytes());
@@ -25,8 +32,12 @@ impl Key {
     }
 
     pub(super) fn bytes(&mut self, bytes: &[u8]) -> &mut Self {
-        self.0.update(&(bytes.len() as u64).to_le_bytes());
-        self.0.update(bytes);
+        self.waiting.extend((bytes.len() as u64).to_le_bytes());
+        self.waiting.extend(bytes);
+        if self.waiting.len() >= PIECE {
+            self.hash.update(&self.waiting);
+            self.waiting.clear();
+        }
         self
     }
 
@@ -58,7 +69,8 @@ impl Key {
         self
     }
 
-    pub(super) fn digest(self) -> Digest {
-        self.0.digest()
+    pub(super) fn digest(mut self) -> Digest {
+        self.hash.update(&self.waiting);
+        self.hash.digest()
     }
 }

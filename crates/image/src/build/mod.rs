@@ -26,6 +26,7 @@ mod seen;
 mod sources;
 mod stage;
 mod state;
+mod whole;
 
 use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;

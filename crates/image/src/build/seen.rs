@@ -4,14 +4,16 @@
 //! that moment (`st_ctim`, inode(7)) is the kernel's to set, whatever time a program gives a file.
 
 use std::collections::HashMap;
-use std::fs::{self, Metadata};
+use std::fs;
+use std::hash::{Hash, Hasher};
 use std::io;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use crate::layer::tree::Content;
+use crate::rootfs::Facts;
 
 /// What such a file begins with. It changes with the form of what follows.
 const HEAD: &[u8; 16] = b"pondrix seen 1\n\n";
@@ -23,7 +25,7 @@ const ENTRY: usize = 4 * 8 + 4 + 32;
 const OTHERS: usize = 4;
 
 /// Which file, and in which state.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 struct Sight {
     device: u64,
     inode: u64,
@@ -32,15 +34,17 @@ struct Sight {
     nanoseconds: u32,
 }
 
+impl Hash for Sight {
+    /// Hardly two of one folder are of the same inode.
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        state.write_u64(self.inode);
+    }
+}
+
 impl Sight {
-    fn of(data: &Metadata) -> Self {
-        Self {
-            device: data.dev(),
-            inode: data.ino(),
-            length: data.len(),
-            changed: data.ctime(),
-            nanoseconds: u32::try_from(data.ctime_nsec()).unwrap_or(0),
-        }
+    fn of(data: &Facts) -> Self {
+        let ((device, inode), (changed, nanoseconds)) = (data.inode(), data.ctime());
+        Self { device, inode, length: data.len(), changed, nanoseconds }
     }
 
     /// Whether the file may have changed once more since, without its moment telling so.
@@ -50,14 +54,21 @@ impl Sight {
     }
 }
 
-/// The contents that are known, and those that this build asked for.
+/// The contents that are known, and which of them this build asked for.
 #[derive(Debug)]
 pub(super) struct Seen {
     file: PathBuf,
-    known: HashMap<Sight, Content>,
-    asked: Mutex<HashMap<Sight, Content>>,
+    known: HashMap<Sight, Known>,
+    /// What was not known.
+    new: Mutex<HashMap<Sight, Content>>,
     /// When the build began, since 1970.
     begun: Duration,
+}
+
+#[derive(Debug)]
+struct Known {
+    content: Content,
+    is_asked_for: AtomicBool,
 }
 
 impl Seen {
@@ -65,44 +76,45 @@ impl Seen {
     pub(super) fn read(file: &Path) -> Self {
         let known = fs::read(file).ok().and_then(|bytes| entries(&bytes)).unwrap_or_default();
         let begun = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
-        Self { file: file.to_owned(), known, asked: Mutex::default(), begun }
+        Self { file: file.to_owned(), known, new: Mutex::default(), begun }
     }
 
     /// What is in a file, if that is known.
-    pub(super) fn content(&self, data: &Metadata) -> Option<Content> {
+    pub(super) fn content(&self, data: &Facts) -> Option<Content> {
         let sight = Sight::of(data);
-        let mut asked = self.asked();
-        if let Some(content) = asked.get(&sight) {
-            return Some(*content);
+        match self.known.get(&sight) {
+            Some(known) => {
+                known.is_asked_for.store(true, Ordering::Relaxed);
+                Some(known.content)
+            }
+            None => self.noted().get(&sight).copied(),
         }
-        let content = *self.known.get(&sight)?;
-        asked.insert(sight, content);
-        Some(content)
     }
 
     /// Remembers what was read from a file that was in this state before it was read.
-    pub(super) fn note(&self, data: &Metadata, content: Content) {
+    pub(super) fn note(&self, data: &Facts, content: Content) {
         let sight = Sight::of(data);
         if sight.is_settled(self.begun) {
-            self.asked().insert(sight, content);
+            self.noted().insert(sight, content);
         }
     }
 
-    fn asked(&self) -> std::sync::MutexGuard<'_, HashMap<Sight, Content>> {
-        self.asked.lock().unwrap_or_else(PoisonError::into_inner)
+    fn noted(&self) -> std::sync::MutexGuard<'_, HashMap<Sight, Content>> {
+        self.new.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Writes it for the next build, if there is anything new. What nobody asked for goes when it is most of it.
     pub(super) fn keep(&self) -> io::Result<()> {
-        let asked = self.asked();
-        if asked.keys().all(|sight| self.known.contains_key(sight)) {
+        let new = self.noted();
+        if new.is_empty() {
             return Ok(());
         }
-        let others = self.known.iter().filter(|(sight, _)| !asked.contains_key(sight));
-        let keeps_others = self.known.len() <= OTHERS * asked.len();
-        let all = asked.iter().chain(others.filter(|_| keeps_others));
+        let is_asked_for = |known: &Known| known.is_asked_for.load(Ordering::Relaxed);
+        let asked = new.len() + self.known.values().filter(|known| is_asked_for(known)).count();
+        let keeps_others = self.known.len() <= OTHERS * asked;
+        let known = self.known.iter().filter(|(_, known)| keeps_others || is_asked_for(known));
         let mut bytes = HEAD.to_vec();
-        for (sight, content) in all {
+        for (sight, content) in known.map(|(sight, known)| (sight, &known.content)).chain(new.iter()) {
             for number in [sight.device, sight.inode, sight.length, sight.changed.cast_unsigned()] {
                 bytes.extend(number.to_le_bytes());
             }
@@ -118,7 +130,7 @@ impl Seen {
     }
 }
 
-fn entries(bytes: &[u8]) -> Option<HashMap<Sight, Content>> {
+fn entries(bytes: &[u8]) -> Option<HashMap<Sight, Known>> {
     let (bytes, sum) = bytes.split_last_chunk::<32>()?;
     let body = bytes.strip_prefix(HEAD)?;
     if blake3::hash(bytes).as_bytes() != sum {
@@ -130,7 +142,8 @@ fn entries(bytes: &[u8]) -> Option<HashMap<Sight, Content>> {
         let (device, inode, length, changed) = (number()?, number()?, number()?, number()?.cast_signed());
         let (nanoseconds, content) = entry.split_first_chunk::<4>()?;
         let nanoseconds = u32::from_le_bytes(*nanoseconds);
-        all.insert(Sight { device, inode, length, changed, nanoseconds }, content.try_into().ok()?);
+        let known = Known { content: content.try_into().ok()?, is_asked_for: AtomicBool::new(false) };
+        all.insert(Sight { device, inode, length, changed, nanoseconds }, known);
     }
     Some(all)
 }
@@ -145,13 +158,13 @@ mod tests {
         seen.begun += Duration::from_hours(1);
         for file in files {
             let content = blake3::hash(&fs::read(file).unwrap());
-            seen.note(&fs::symlink_metadata(file).unwrap(), *content.as_bytes());
+            seen.note(&Facts::of(file).unwrap(), *content.as_bytes());
         }
         seen.keep().unwrap();
     }
 
     fn knows(memory: &Path, file: &Path) -> bool {
-        let content = Seen::read(memory).content(&fs::symlink_metadata(file).unwrap());
+        let content = Seen::read(memory).content(&Facts::of(file).unwrap());
         content.is_some_and(|content| content == *blake3::hash(&fs::read(file).unwrap()).as_bytes())
     }
 
@@ -166,7 +179,7 @@ mod tests {
         let time = fs::metadata(&file).unwrap().modified().unwrap();
         fs::write(&file, "two").unwrap();
         fs::File::options().write(true).open(&file).unwrap().set_modified(time).unwrap();
-        assert_eq!(Seen::read(&memory).content(&fs::symlink_metadata(&file).unwrap()), None);
+        assert_eq!(Seen::read(&memory).content(&Facts::of(&file).unwrap()), None);
     }
 
     #[test]
@@ -176,11 +189,11 @@ mod tests {
         fs::write(&file, "one").unwrap();
         let mut seen = Seen::read(&memory);
         // The build began when the file had just changed, however long that is ago on this machine.
-        let changed = fs::metadata(&file).unwrap();
-        seen.begun = Duration::from_secs(changed.ctime().cast_unsigned()) + SETTLED;
-        seen.note(&fs::symlink_metadata(&file).unwrap(), [7; 32]);
+        let (changed, _) = Facts::of(&file).unwrap().ctime();
+        seen.begun = Duration::from_secs(changed.cast_unsigned()) + SETTLED;
+        seen.note(&Facts::of(&file).unwrap(), [7; 32]);
         seen.keep().unwrap();
-        assert_eq!(Seen::read(&memory).content(&fs::symlink_metadata(&file).unwrap()), None);
+        assert_eq!(Seen::read(&memory).content(&Facts::of(&file).unwrap()), None);
     }
 
     #[test]
@@ -193,8 +206,8 @@ mod tests {
         for place in 0..whole.len() {
             let mut damaged = whole.clone();
             damaged[place] ^= 1;
-            assert_eq!(entries(&damaged), None, "byte {place}");
-            assert_eq!(entries(&whole[..place]), None, "cut at {place}");
+            assert!(entries(&damaged).is_none(), "byte {place}");
+            assert!(entries(&whole[..place]).is_none(), "cut at {place}");
         }
         fs::write(&memory, &whole[1..]).unwrap();
         assert!(!knows(&memory, &file));

@@ -14,7 +14,6 @@ mod sparse;
 pub(crate) mod tree;
 pub(crate) mod unpack;
 
-use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
@@ -75,7 +74,7 @@ const AHEAD: usize = 4;
 /// # Errors
 /// Those of `with`, and what damaged the blob behind what it read.
 pub(crate) fn ahead<T, E: From<io::Error>>(
-    blob: File,
+    blob: impl Read + Send + 'static,
     with: impl FnOnce(&mut Pieces) -> Result<T, E>,
 ) -> Result<(T, Digest), E> {
     let (plain_to, plain) = sync_channel::<Piece>(AHEAD);
@@ -95,7 +94,7 @@ pub(crate) fn ahead<T, E: From<io::Error>>(
 
 type Piece = io::Result<Vec<u8>>;
 
-fn decompress(blob: File, to: &SyncSender<Piece>) {
+fn decompress(blob: impl Read + 'static, to: &SyncSender<Piece>) {
     let mut plain = match decompressed(blob) {
         Ok(plain) => plain,
         Err(error) => return drop(to.send(Err(error))),

@@ -2,26 +2,19 @@
 
 use std::collections::{BTreeMap, HashSet};
 use std::path::Path;
-use std::time::Duration;
 
 use futures_util::StreamExt;
 use pondrix_core::image::{Digest, Reference, Repository, Tag};
-use reqwest::header::{ACCEPT, CONTENT_TYPE, HeaderName, LOCATION, RANGE};
+use reqwest::header::{ACCEPT, CONTENT_TYPE, HeaderName, LOCATION};
 use reqwest::{Client, Method, Response, StatusCode, Url};
 use serde::Deserialize;
 use tokio::io::AsyncWriteExt;
 
 use super::RegistryError;
 use super::wire::{Registry, Right, innermost, plain_client};
-use crate::Store;
-use crate::hash::{Hashing, digest_of};
+use crate::hash::digest_of;
 use crate::oci::media;
-use crate::once::Turn;
 
-/// How often in a row a blob may break off without a byte of it having come.
-const TRIES: u32 = 5;
-/// How long to wait before it is asked for again, for each time.
-const PAUSE: Duration = Duration::from_millis(100);
 /// The most tags of a repository that are listed.
 const MOST_TAGS: usize = 200_000;
 /// How many are asked for at once.
@@ -138,118 +131,6 @@ impl Registry {
 
     pub(super) fn wrong(&self, wanted: Digest, found: String) -> RegistryError {
         RegistryError::WrongDigest { host: self.host().to_owned(), wanted, found }
-    }
-
-    /// Brings a blob into the store, unless it is there.
-    pub(super) async fn fetch_blob(
-        &self,
-        repository: &Repository,
-        digest: &Digest,
-        size: u64,
-        store: &Store,
-        fetched: &(dyn Fn(u64) + Sync),
-    ) -> Result<(), RegistryError> {
-        let turn = loop {
-            if store.has_blob(digest) {
-                return Ok(());
-            }
-            match store.fetch_turn(digest) {
-                Turn::Mine(turn) => break turn,
-                // Who waits is told how far it is. Where it does not come, the next one tries.
-                Turn::Theirs(mut come) => {
-                    let mut told = 0;
-                    while come.changed().await.is_ok() {
-                        let now = *come.borrow_and_update();
-                        fetched(now - told);
-                        told = now;
-                    }
-                }
-            }
-        };
-        let fetched = |bytes| {
-            turn.advance(bytes);
-            fetched(bytes);
-        };
-        let doing = format!("give {} of {}", digest.short(), repository.path());
-        let file = store.unfinished_file()?;
-        let io = |error: std::io::Error| crate::store::io_error("write a blob")(error);
-        let mut to = tokio::fs::File::from_std(file.reopen().map_err(io)?);
-        let mut hash = Hashing::new(std::io::sink());
-        let (mut count, mut tries) = (0, 1);
-        while count < size || tries == 1 {
-            let response = self.blob_from(repository, digest, count, &doing).await?;
-            // Not every registry gives parts.
-            let skip = if response.status() == StatusCode::PARTIAL_CONTENT { 0 } else { count };
-            let before = count;
-            let broke =
-                self.take(response, skip, &mut count, size, digest, &mut hash, &mut to, &doing, &fetched).await?;
-            tries = if count > before { 2 } else { tries + 1 };
-            match broke {
-                Some(error) if tries > TRIES => return Err(error),
-                // What broke off is gone on with where it did.
-                Some(_) => tokio::time::sleep(PAUSE * tries).await,
-                None => break,
-            }
-        }
-        to.flush().await.map_err(io)?;
-        let (found, ..) = hash.finish();
-        if found != *digest {
-            return Err(self.wrong(digest.clone(), found.to_string()));
-        }
-        Ok(store.finish_blob(file, digest)?)
-    }
-
-    /// Asks for a blob from a byte on.
-    async fn blob_from(
-        &self,
-        repository: &Repository,
-        digest: &Digest,
-        from: u64,
-        doing: &str,
-    ) -> Result<Response, RegistryError> {
-        let address = self.at(repository, &format!("blobs/{digest}"));
-        let make = |client: &Client| {
-            let request = client.get(&address);
-            Ok(if from == 0 { request } else { request.header(RANGE, format!("bytes={from}-")) })
-        };
-        let response = self.send(Some((repository, Right::Pull)), doing, true, make).await?;
-        self.agreed(response, doing).await
-    }
-
-    /// Takes bytes of a blob, without the first `skip`. Answers why it broke off, if it did.
-    #[expect(clippy::too_many_arguments, reason = "they are the state of one loop")]
-    async fn take(
-        &self,
-        response: Response,
-        mut skip: u64,
-        count: &mut u64,
-        size: u64,
-        digest: &Digest,
-        hash: &mut Hashing<std::io::Sink>,
-        to: &mut tokio::fs::File,
-        doing: &str,
-        fetched: &(dyn Fn(u64) + Sync),
-    ) -> Result<Option<RegistryError>, RegistryError> {
-        let io = |error: std::io::Error| crate::store::io_error("write a blob")(error);
-        let mut stream = response.bytes_stream();
-        while let Some(chunk) = stream.next().await {
-            let chunk = match chunk {
-                Ok(chunk) => chunk,
-                Err(error) => return Ok(Some(self.silent(doing)(error))),
-            };
-            let known = usize::try_from(skip).unwrap_or(usize::MAX).min(chunk.len());
-            skip -= known as u64;
-            let chunk = chunk.slice(known..);
-            *count += chunk.len() as u64;
-            fetched(chunk.len() as u64);
-            if *count > size {
-                let words = format!("{} is longer than the {size} bytes announced", digest.short());
-                return Err(self.nonsense("blob", words));
-            }
-            std::io::Write::write_all(hash, &chunk).map_err(io)?;
-            to.write_all(&chunk).await.map_err(io)?;
-        }
-        Ok(None)
     }
 
     /// Whether it answers at all, and takes those who sign in. Answers whether it wanted that.

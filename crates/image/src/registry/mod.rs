@@ -5,6 +5,7 @@
 
 mod client;
 mod error;
+mod fetch;
 mod pull;
 mod push;
 mod referrers;

@@ -1,11 +1,17 @@
 //! Pulling: manifest, configuration and layers into the store.
 
+use std::io::Read;
 use std::sync::{Mutex, PoisonError};
 
+use bytes::Bytes;
 use futures_util::{StreamExt, TryStreamExt};
 use pondrix_core::Size;
 use pondrix_core::image::{Digest, Reference, Registries};
 
+use tokio::sync::mpsc::{self, Receiver, Sender};
+use tokio::task::JoinHandle;
+
+use super::fetch::Listeners;
 use super::{Registry, RegistryError};
 use crate::oci::{Config, Descriptor, Index, Manifest, Platform};
 use crate::store::io_error;
@@ -13,6 +19,8 @@ use crate::{Image, Store};
 
 /// How many layers are fetched at once.
 const AT_ONCE: usize = 3;
+/// How many pieces of a layer that comes may wait to be unpacked.
+const AHEAD: usize = 64;
 /// As many layers as an overlay takes (the names of all must fit into a page of its options).
 const MOST_LAYERS: usize = 400;
 
@@ -112,24 +120,29 @@ pub async fn pull_and_tell(
     };
     advance(0, 0);
     let come = |bytes| advance(0, bytes);
-    let fetch = async |part: &Descriptor, of_layer: bool| {
-        let is_new = of_layer && !store.has_blob(&part.digest);
-        let told: &(dyn Fn(u64) + Sync) = if is_new { &come } else { &|_| () };
-        registry.fetch_blob(repository, &part.digest, part.size, store, told).await?;
-        if is_new {
-            advance(1, 0);
-        }
-        Ok::<_, RegistryError>(())
-    };
-    fetch(&manifest.config, false).await?;
-    let config: Config = store.document(&manifest.config.digest, "the image's configuration")?;
+    let config = &manifest.config;
+    registry.fetch_blob(repository, &config.digest, config.size, store, Listeners::NONE).await?;
+    let config: Config = store.document(&config.digest, "the image's configuration")?;
     let diff_ids = &config.rootfs.diff_ids;
     if manifest.layers.len() != diff_ids.len() {
         return Err(registry.nonsense("image", "its manifest and its configuration count different layers"));
     }
     let bring = async |(layer, diff_id): (&Descriptor, &Digest)| {
-        fetch(layer, true).await?;
+        let is_new = !store.has_blob(&layer.digest);
+        let count: &(dyn Fn(u64) + Sync) = if is_new { &come } else { &|_| () };
+        let unpacking = (wanted == Wanted::Files && is_new).then(|| Unpacking::begin(store, diff_id));
+        let (bytes, unpacking) = unpacking.unzip();
+        let fetched =
+            registry.fetch_blob(repository, &layer.digest, layer.size, store, Listeners { count, bytes }).await;
+        if let Some(unpacking) = unpacking {
+            unpacking.end().await;
+        }
+        fetched?;
+        if is_new {
+            advance(1, 0);
+        }
         if wanted == Wanted::Files {
+            // What was in the store, or came through another's hands, and what went wrong a moment ago.
             let (store, layer, diff_id) = (store.clone(), layer.clone(), diff_id.clone());
             let unpacked = tokio::task::spawn_blocking(move || store.unpack_layer(&layer, &diff_id)).await;
             unpacked.map_err(|error| io_error("unpack a layer")(std::io::Error::other(error)))??;
@@ -140,6 +153,48 @@ pub async fn pull_and_tell(
     futures_util::stream::iter(layers).buffer_unordered(AT_ONCE).try_collect::<()>().await?;
     store.add_blob(&document.bytes)?;
     Ok(store.image(&document.digest)?)
+}
+
+/// The unpacking of a layer while it comes.
+struct Unpacking(JoinHandle<()>);
+
+impl Unpacking {
+    /// Begins when the first of the bytes come that are sent to what this answers.
+    fn begin(store: &Store, diff_id: &Digest) -> (Sender<Bytes>, Self) {
+        let (to, mut from) = mpsc::channel(AHEAD);
+        let (store, diff_id) = (store.clone(), diff_id.clone());
+        let unpacking = tokio::task::spawn_blocking(move || {
+            let Some(chunk) = from.blocking_recv() else { return };
+            // Whatever goes wrong is met again, and told, by who unpacks what is in the store then.
+            drop(store.unpack_from(Arriving { from, chunk }, &diff_id));
+        });
+        (to, Self(unpacking))
+    }
+
+    async fn end(self) {
+        // A thread that broke has unpacked nothing.
+        drop(self.0.await);
+    }
+}
+
+/// What comes, to read on another thread.
+struct Arriving {
+    from: Receiver<Bytes>,
+    chunk: Bytes,
+}
+
+impl Read for Arriving {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        while self.chunk.is_empty() {
+            match self.from.blocking_recv() {
+                Some(chunk) => self.chunk = chunk,
+                None => return Ok(0),
+            }
+        }
+        let count = self.chunk.len().min(buffer.len());
+        buffer[..count].copy_from_slice(&self.chunk.split_to(count));
+        Ok(count)
+    }
 }
 
 impl Registry {

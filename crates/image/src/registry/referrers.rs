@@ -8,6 +8,7 @@ use reqwest::{Method, StatusCode};
 use serde_json::Value;
 
 use super::client::CIRCLE;
+use super::fetch::Listeners;
 use super::{Registry, RegistryError};
 use crate::Store;
 use crate::hash::digest_of;
@@ -142,7 +143,7 @@ impl Registry {
             let words = format!("{} MiB long, and at most {} are taken", part.size >> 20, LONGEST_ATTACHED >> 20);
             return Err(self.nonsense("attached document", words));
         }
-        self.fetch_blob(repository, &part.digest, part.size, store, &|_| ()).await?;
+        self.fetch_blob(repository, &part.digest, part.size, store, Listeners::NONE).await?;
         Ok(Some(store.read_blob(&part.digest)?))
     }
 

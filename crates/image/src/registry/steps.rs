@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 
 use pondrix_core::image::{Digest, Registries, Repository, Tag};
 
+use super::fetch::Listeners;
 use super::{Registry, RegistryError};
 use crate::Store;
 use crate::build::{Step, StepRecord};
@@ -43,7 +44,9 @@ impl Elsewhere {
         if manifest.artifact_type.as_deref() != Some(KIND) {
             return Err(this.registry.nonsense("list of steps", format!("{repository}:{tag} is something else")));
         }
-        this.registry.fetch_blob(repository, &manifest.config.digest, manifest.config.size, store, &|_| ()).await?;
+        this.registry
+            .fetch_blob(repository, &manifest.config.digest, manifest.config.size, store, Listeners::NONE)
+            .await?;
         let list: Vec<StepRecord> =
             serde_json::from_slice(&store.read_blob(&manifest.config.digest)?).map_err(nonsense)?;
         this.known = list.into_iter().take(MOST).map(|record| (record.key, record.made)).collect();
@@ -76,7 +79,7 @@ impl Elsewhere {
     /// # Errors
     /// When the registry is silent, refuses, or gives other bytes.
     pub async fn bring(&self, layer: &Descriptor, store: &Store) -> Result<(), RegistryError> {
-        self.registry.fetch_blob(&self.repository, &layer.digest, layer.size, store, &|_| ()).await
+        self.registry.fetch_blob(&self.repository, &layer.digest, layer.size, store, Listeners::NONE).await
     }
 
     /// Keeps these there, in place of what was.

@@ -1,7 +1,6 @@
 //! Many small files: a commit of a hundred thousand, built by a runner, against git, tar and gzip.
 
 use std::fmt::Write as _;
-use std::path::Path;
 use std::time::Duration;
 
 use pondrix_api::RunDetail;
@@ -18,13 +17,13 @@ const FOLDERS: usize = 1_000;
 /// How often what changes little is built.
 const ROUNDS: usize = 3;
 
-/// Writes files of some hundred bytes to some thousand, which compress as sources do.
+/// Writes files of some hundred bytes, which compress as sources do.
 fn fill(repository: &Repository) {
     let words = ["lily", "pond", "fern", "moss", "the", "of", "bed", "label", "warden", "seed"];
     let mut number = 1_usize;
     for file in 0..FILES {
         let mut text = String::new();
-        while text.len() < 300 + file % 3_000 {
+        while text.len() < 100 + file % 600 {
             number = number.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
             let _ = writeln!(text, "{} {}", words[(number >> 40) % words.len()], number >> 52);
         }
@@ -42,12 +41,21 @@ async fn built(world: &World, repository: &Repository, message: &str) -> Duratio
 }
 
 fn took(run: &RunDetail) -> Duration {
-    let job = &run.stages[0].jobs[0];
-    let millis = job.started.zip(job.ended).map_or(0, |(started, ended): (Time, Time)| ended.since(started));
-    Duration::from_millis(millis)
+    let (job, step) = (&run.stages[0].jobs[0], &run.stages[0].jobs[0].steps[0]);
+    let between = |from: Option<Time>, to: Option<Time>| from.zip(to).map_or(0, |(from, to)| to.since(from));
+    println!(
+        "  of {} ms: until its first step {}, building {}, pushing and telling {}",
+        between(job.started, job.ended),
+        between(job.started, step.started),
+        between(step.started, step.ended),
+        between(step.ended, job.ended)
+    );
+    Duration::from_millis(between(job.started, job.ended))
 }
 
-pub(crate) async fn measures(place: &Path) -> Vec<Value> {
+pub(crate) async fn measures() -> Vec<Value> {
+    let folder = super::place();
+    let place = folder.path();
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
     fill(&repository);

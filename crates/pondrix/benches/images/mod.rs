@@ -1,6 +1,6 @@
 //! Images: building, pushing and pulling, against tar, gzip and curl.
 
-mod many;
+pub(super) mod many;
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -168,29 +168,41 @@ fn registry(folder: &Path, port: u16) -> Server {
     server
 }
 
-/// Files as a distribution's base has them: most of some kilobytes, few of more, in a tenth as many folders.
+/// Files as a distribution's base has them: most of some kilobytes, few of more, in a tenth as many folders; some
+/// 120 MB, which become a third of that.
 fn base(folder: &Path) {
+    let words = ["lily", "pond", "fern", "moss", "the", "of", "bed", "label", "warden", "seed"];
     let mut state = 99_u64;
     for file in 0..BASE_FILES {
-        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        let length = usize::try_from(200 << ((state >> 60) * 5 / 8)).unwrap();
+        let mut next = || {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            state >> 33
+        };
+        let length = 250_usize << (next() % 9);
+        let mut text = String::new();
+        while text.len() < length {
+            let number = next();
+            text += words[usize::try_from(number % 10).unwrap()];
+            text += &format!(" {} ", number >> 17);
+        }
         let path = folder.join(format!("usr/share/{}/{file}", file % (BASE_FILES / 10)));
         fs::create_dir_all(path.parent().unwrap()).unwrap();
-        let text: Vec<u8> = (0..length).map(|at| b"lily pond fern"[(at * 7 + (at >> 5) * 3 + at / 91) % 14]).collect();
         fs::write(path, text).unwrap();
     }
 }
 
-/// All measures of images.
-pub(super) async fn measures() -> Vec<Value> {
+/// A folder for what is measured.
+fn place() -> tempfile::TempDir {
     // Not in /tmp, which may be in memory and small.
     let target = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target");
     fs::create_dir_all(&target).unwrap();
-    let place = tempfile::tempdir_in(target).unwrap();
-    let folder = place.path().to_owned();
-    let mut all = tokio::task::spawn_blocking(move || of_one_machine(&folder)).await.unwrap();
-    all.extend(many::measures(place.path()).await);
-    all
+    tempfile::tempdir_in(target).unwrap()
+}
+
+/// All measures of images that need no server.
+pub(super) async fn measures() -> Vec<Value> {
+    let place = place();
+    tokio::task::spawn_blocking(move || of_one_machine(place.path())).await.unwrap()
 }
 
 fn of_one_machine(place: &Path) -> Vec<Value> {

@@ -101,6 +101,12 @@ impl Add {
         } else {
             let who = registry.user.as_ref().map_or_else(String::new, |user| format!(", signed in as {user}"));
             output::line(&format!("{} is reached at {}{who}", output::strong(&registry.host), registry.address));
+            if let Some(user) = &registry.forgotten {
+                output::line(&format!(
+                    "The password of {user} was for another place, and is forgotten: pondrix registry add {} --user {user}",
+                    registry.host
+                ));
+            }
             output::line(&format!("Prove what it allows: pondrix registry test {}/REPOSITORY", registry.host));
         }
         Ok(ExitCode::SUCCESS)

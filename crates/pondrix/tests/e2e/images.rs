@@ -160,6 +160,58 @@ async fn a_registry_that_asks_who_comes_is_proved_and_then_used() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_password_is_never_sent_to_another_place_than_it_was_given_for() {
+    let world = World::new().await;
+    assert!(world.pondrix_with(&["registry", "add", REGISTRY, "--user", "ines"], VALUE).0);
+    // A place that asks who comes, and remembers what it is told.
+    let heard = std::sync::Arc::new(std::sync::Mutex::new(Vec::new()));
+    let listener = crate::support::listener().await;
+    let elsewhere = format!("http://{}", listener.local_addr().unwrap());
+    let remembered = std::sync::Arc::clone(&heard);
+    let asks = axum::Router::new().fallback(move |headers: axum::http::HeaderMap| async move {
+        let said = headers.get("authorization").map(|value| value.to_str().unwrap().to_owned());
+        remembered.lock().unwrap().push(said);
+        (axum::http::StatusCode::UNAUTHORIZED, [("www-authenticate", "Basic realm=\"pond\"")])
+    });
+    tokio::spawn(axum::serve(listener, asks).into_future());
+    let moved = world.pondrix(&["registry", "add", REGISTRY, "--at", &elsewhere]).await;
+    assert!(moved.out.contains("The password of ines was for another place, and is forgotten"), "{}", moved.out);
+    assert!(moved.out.contains(&format!("pondrix registry add {REGISTRY} --user ines")), "{}", moved.out);
+    let test = world.pondrix(&["registry", "test", &format!("{REGISTRY}/garden/labels")]).await;
+    assert_eq!(test.status, 1, "{}", test.out);
+    let said = heard.lock().unwrap().clone();
+    assert!(!said.is_empty() && said.iter().all(Option::is_none), "{said:?}");
+    // Given for that place, it is sent there; and the same place once more loses nothing.
+    assert!(world.pondrix_with(&["registry", "add", REGISTRY, "--user", "ines"], VALUE).0);
+    let same = world.pondrix(&["registry", "add", REGISTRY, "--at", &elsewhere, "--layers", "zstd"]).await;
+    assert!(same.out.contains("signed in as ines") && !same.out.contains("forgotten"), "{}", same.out);
+    world.pondrix(&["registry", "test", &format!("{REGISTRY}/garden/labels")]).await;
+    assert!(heard.lock().unwrap().iter().any(Option::is_some));
+    // Other authorities are another place, too.
+    let authority = world.folder.path().join("authority.pem");
+    let made = Command::new("openssl")
+        .args([
+            "req",
+            "-x509",
+            "-newkey",
+            "ed25519",
+            "-nodes",
+            "-subj",
+            "/CN=pond",
+            "-days",
+            "2",
+            "-keyout",
+            "/dev/null",
+            "-out",
+        ])
+        .arg(&authority)
+        .output();
+    assert!(made.unwrap().status.success());
+    let other = world.pondrix(&["registry", "add", REGISTRY, "--certificates", authority.to_str().unwrap()]).await;
+    assert!(other.out.contains("is forgotten"), "{} {}", other.out, other.err);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_agent_signs_with_a_key_that_the_command_does_not_see() {
     let world = World::new().await;
     let folder = tempfile::tempdir().unwrap();

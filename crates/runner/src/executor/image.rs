@@ -113,7 +113,7 @@ fn record(executor: &JobExecutor, target: &PushWork, built: &Built) -> Result<Im
     let asked = LayerDigests { layers: layers.iter().map(|layer| layer.diff_id.clone()).collect() };
     let unlisted = executor.ask(async |client, assignment| client.unlisted(assignment, &asked).await).doing(doing)?;
     for layer in &unlisted.layers {
-        let files = store.listing(layer).doing(doing)?;
+        let files = store.listing(&built.image, layer).doing(doing)?;
         executor.ask(async |client, assignment| client.put_listing(assignment, layer, &files).await).doing(doing)?;
     }
     let record = ImageRecord {

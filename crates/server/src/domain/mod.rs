@@ -52,6 +52,7 @@ pub(crate) use leftovers::remove_aside_of_before;
 pub(crate) use live::LiveRun;
 use remembered::Remembered;
 pub(crate) use run_sources::FilesError;
+pub(crate) use settings::address_of;
 pub(crate) use starts::{Builds, StartError, Started, Tried, Tries as TryOutcome, Wanted};
 pub(crate) use templates::FoundTemplate;
 pub(crate) use tokens::Session;

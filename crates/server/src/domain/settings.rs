@@ -122,8 +122,12 @@ impl Engine {
         Ok(self.store.write(move |c| store::put_environment(c, &environment)).await?)
     }
 
-    /// Says how a registry is reached, or changes it. What is not said stays as it is.
-    pub(crate) async fn set_registry(&self, change: RegistryChange) -> Result<RegistryRow, EngineError> {
+    /// Says how a registry is reached, or changes it. What is not said stays as it is, but for a password that was given
+    /// for another place: it is forgotten. Answers also who signed in with that.
+    pub(crate) async fn set_registry(
+        &self,
+        change: RegistryChange,
+    ) -> Result<(RegistryRow, Option<String>), EngineError> {
         let host = change.host;
         if format!("{host}/x").parse::<Repository>().is_err() {
             return invalid(format!("`{host}` is not a registry's host as image names begin with"));
@@ -131,9 +135,17 @@ impl Engine {
         let wanted = host.clone();
         let there = self.store.read(move |c| store::registry(c, &wanted)).await?;
         let mut row = there.unwrap_or_else(|| RegistryRow { host: host.clone(), ..RegistryRow::default() });
+        let before = (address_of(&row), row.certificates.clone());
         if let Some(address) = change.address {
             is_http(&address)?;
             row.address = Some(address);
+        }
+        row.certificates = change.certificates.or(row.certificates);
+        let mut forgotten = None;
+        // Whoever may change where a registry is would be sent the password otherwise.
+        if (address_of(&row), row.certificates.clone()) != before {
+            row.password = None;
+            forgotten = row.user.take();
         }
         match (change.user, change.password) {
             (Some(user), Some(password)) if !user.is_empty() => {
@@ -145,6 +157,7 @@ impl Engine {
                 }
                 let sealed = self.seal.seal(&place(&host), &password)?;
                 (row.user, row.password) = (Some(user), Some(sealed));
+                forgotten = None;
             }
             (None, None) => {}
             _ => return invalid("a name and a password belong together; send both"),
@@ -162,12 +175,11 @@ impl Engine {
             }
             row.bare_names = Some(path);
         }
-        row.certificates = change.certificates.or(row.certificates);
         let registries = Registries { by_host: [(host.clone(), self.access(row.clone()))].into() };
         Registry::new(&host, &registries).map_err(|error| EngineError::Invalid(error.to_string()))?;
         let kept = row.clone();
         self.change_registries(move |c| store::put_registry(c, &kept)).await?;
-        Ok(row)
+        Ok((row, forgotten))
     }
 
     /// Forgets how a registry is reached; says whether it was known.
@@ -181,4 +193,9 @@ impl Engine {
         self.store.write(move |c| store::put_pool(c, &pool.name, pool.limit.filter(|limit| *limit > 0))).await?;
         Ok(self.read_limits().await?)
     }
+}
+
+/// Where a registry is reached.
+pub(crate) fn address_of(row: &RegistryRow) -> String {
+    row.address.clone().unwrap_or_else(|| format!("https://{}", row.host))
 }

@@ -12,16 +12,18 @@ use pondrix_image::registry::{Registry, RegistryError};
 use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
+use crate::domain::address_of;
 use crate::store::RegistryRow;
 
 fn view(row: RegistryRow) -> RegistryView {
     RegistryView {
-        address: row.address.unwrap_or_else(|| format!("https://{}", row.host)),
+        address: address_of(&row),
         host: row.host,
         user: row.user,
         certificates: row.certificates.is_some(),
         layers: row.layers,
         bare_names: row.bare_names,
+        forgotten: None,
     }
 }
 
@@ -33,7 +35,8 @@ pub(super) async fn list(State(app): Shared, _person: Person) -> Result<Json<Reg
     Ok(Json(RegistryList { registries: rows.into_iter().map(view).collect() }))
 }
 
-/// Says how a registry is reached, or changes it. What is not said stays as it is.
+/// Says how a registry is reached, or changes it. What is not said stays as it is; but a password that was given for
+/// another address, or with other certificates, is forgotten, and has to be given again.
 #[utoipa::path(put, path = "/api/v1/registries", tag = "settings", request_body = RegistryChange,
     responses((status = 200, body = RegistryView), (status = 401, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn set(
@@ -41,8 +44,8 @@ pub(super) async fn set(
     _person: Person,
     Json(change): Json<RegistryChange>,
 ) -> Result<Json<RegistryView>, ApiError> {
-    let row = app.engine.set_registry(change).await?;
-    Ok(Json(view(row)))
+    let (row, forgotten) = app.engine.set_registry(change).await?;
+    Ok(Json(RegistryView { forgotten, ..view(row) }))
 }
 
 /// Forgets how a registry is reached, and who signs in at it.

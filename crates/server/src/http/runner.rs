@@ -138,7 +138,7 @@ fn described(found: Difference, retimed: Vec<(String, u64)>) -> SourceDifference
 /// that is not text.
 fn retimed(before: &FileTimes, now: &FileTimes, difference: &Difference) -> Option<Vec<(String, u64)>> {
     let changed: BTreeSet<&[u8]> = difference.changed.iter().map(String::as_bytes).collect();
-    let other = now.iter().filter(|(path, time)| !changed.contains(path) && before.get(path) != Some(*time));
+    let other = now.other_than(before).filter(|(path, _)| !changed.contains(path));
     other.map(|(path, time)| Some((std::str::from_utf8(path).ok()?.to_owned(), time))).collect()
 }
 

@@ -11,7 +11,7 @@ use axum::http::{HeaderMap, StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
 use pondrix_core::image::Registries;
-use pondrix_image::registry::{Attachment, PushRequest, Registry, RegistryError, pull, push};
+use pondrix_image::registry::{Attachment, PushRequest, Registry, RegistryError, Wanted, pull, pull_and_tell, push};
 use pondrix_image::{Descriptor, Store, digest_of, media};
 use pondrix_sandbox::IdMap;
 use serde_json::{Value, json};
@@ -60,6 +60,34 @@ fn endless() -> Response {
     let piece = Bytes::from(vec![b'x'; 64 * 1024]);
     let pieces = futures_util::stream::repeat_with(move || Ok::<_, std::io::Error>(piece.clone()));
     Body::from_stream(pieces).into_response()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_layer_that_is_unpacked_while_it_comes_is_kept_only_if_it_is_what_was_announced() {
+    let of = |text: &str| layer(&[("lily", text)], &Compression::Gzip).blob;
+    let (wanted, other) = (of("lily"), of("weed"));
+    let config = String::from_utf8(CONFIG.to_vec()).unwrap();
+    let id = config.split('"').find(|word| word.starts_with("sha256:")).unwrap();
+    let diff_id = layer(&[("lily", "lily")], &Compression::Gzip).diff_id;
+    let config = config.replace(id, &diff_id.to_string()).into_bytes();
+    let document = json!({ "schemaVersion": 2, "mediaType": media::MANIFEST,
+        "config": descriptor(media::CONFIG, &config), "layers": [descriptor(media::LAYER_GZIP, &wanted)] });
+    let digest = digest_of(&wanted).to_string();
+    for (given, is_kept) in [(other, false), (wanted[..60].to_vec(), false), (wanted.clone(), true)] {
+        let (folder, store) = store();
+        let (document, config, digest) = (document.clone(), config.clone(), digest.clone());
+        let address = answering(move |request| match request.uri().path() {
+            path if path.ends_with(&digest) => given.clone().into_response(),
+            path if path.contains("/blobs/") => config.clone().into_response(),
+            _ => Json(document.clone()).into_response(),
+        })
+        .await;
+        let here = pondrix_image::Platform::here();
+        let pulled = pull_and_tell(&image("app:1"), &here, Wanted::Files, &at(address), &store, &|_| ()).await;
+        assert_eq!(pulled.is_ok(), is_kept, "{pulled:?}");
+        let kept = |name: &str| std::fs::read_dir(folder.path().join(name)).unwrap().count();
+        assert_eq!((kept("layers"), kept("unfinished")), (usize::from(is_kept), 0));
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -216,7 +216,7 @@ fn archive(layer: &Layer) -> Vec<u8> {
 
 /// What layers show.
 fn shown(layers: &Layers<'_>, folder: &Path, tree: &mut Tree) {
-    for (name, on_disk) in layers.list(&Path::new("/").join(folder)).unwrap() {
+    for (name, (on_disk, _)) in layers.list(&Path::new("/").join(folder)).unwrap() {
         let (path, data) = (folder.join(name), fs::symlink_metadata(&on_disk).unwrap());
         assert_eq!(layers.find(&path), Some(on_disk.clone()));
         let mode = data.mode() & 0o7777;

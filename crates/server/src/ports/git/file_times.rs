@@ -16,7 +16,7 @@ use tracing::warn;
 
 use super::command::{Running, output};
 use super::repository::{GitRepository, MOST_NAMES};
-use super::{CommitFacts, GitError};
+use super::{CommitFacts, Difference, GitError};
 use crate::off_thread::off_thread;
 
 /// Where they are written down, in the copy.
@@ -36,29 +36,50 @@ impl GitRepository {
         if let Some(times) = off_thread(move || asked.get(&wanted)).await {
             return Ok(times);
         }
-        let listed = ["ls-tree", "-r", "-z", "--full-tree", "--name-only", commit];
-        let names = output(self.reading_copy().args(listed)).await?;
-        let names = names.split(|byte| *byte == 0).filter(|name| !name.is_empty()).map(<[u8]>::to_vec);
-        let mut search = Search::new(names);
-        for other in known.names() {
-            let (asked, name) = (known.clone(), other.clone());
-            let Some(times) = off_thread(move || asked.read(&name)).await else { continue };
+        let mut others = known.names().into_iter();
+        let mut next = async || {
+            for name in others.by_ref() {
+                let (asked, other) = (known.clone(), name.clone());
+                if let Some(times) = off_thread(move || asked.read(&other)).await {
+                    return Some((name, times));
+                }
+            }
+            None
+        };
+        let mut other = next().await;
+        let mut search = Search::new(self.names(commit, other.as_ref()).await?);
+        while let Some((name, times)) = other {
             // A commit that nothing names any more may be gone.
-            if self.begin_with(&mut search, commit, &other, &times).await.is_ok() {
+            if self.begin_with(&mut search, commit, &name, &times).await.is_ok() {
                 break;
             }
+            other = next().await;
         }
         if !search.missing().is_empty() {
             self.walk(commit, None, Some(&mut search)).await?;
         }
         let CommitFacts { time, .. } = self.facts(commit).await?;
         let times = search.finish(u64::try_from(time.millis() / 1000).unwrap_or(0));
-        let (kept, wanted) = (times.clone(), commit.to_owned());
+        let (bytes, wanted) = (times.to_bytes(), commit.to_owned());
         // What is not written down is found anew.
-        if let Err(error) = off_thread(move || known.keep(&wanted, &kept)).await {
+        if let Err(error) = off_thread(move || known.keep(&wanted, &bytes)).await {
             warn!(%error, folder = %folder.display(), "the times of a commit's files could not be written down");
         }
         Ok(times)
+    }
+
+    /// The names of a commit's files: those of another one but for the difference, or as git lists them.
+    async fn names(&self, commit: &str, other: Option<&(String, FileTimes)>) -> Result<Vec<Vec<u8>>, GitError> {
+        if let Some((other, known)) = other
+            && let Some(Difference { changed, removed }) = self.difference(other, commit).await
+        {
+            let removed: BTreeSet<&[u8]> = removed.iter().map(String::as_bytes).collect();
+            let stay = known.iter().map(|(path, _)| path).filter(|path| !removed.contains(path)).map(<[u8]>::to_vec);
+            return Ok(stay.chain(changed.into_iter().map(String::into_bytes)).collect());
+        }
+        let listed = ["ls-tree", "-r", "-z", "--full-tree", "--name-only", commit];
+        let names = output(self.reading_copy().args(listed)).await?;
+        Ok(names.split(|byte| *byte == 0).filter(|name| !name.is_empty()).map(<[u8]>::to_vec).collect())
     }
 
     /// Takes what is known of another commit, as far as it is true of this one.
@@ -154,10 +175,10 @@ impl KnownTimes {
         FileTimes::read(&zstd::decode_all(std::fs::File::open(self.0.join(commit)).ok()?).ok()?)
     }
 
-    fn keep(&self, commit: &str, times: &FileTimes) -> io::Result<()> {
+    fn keep(&self, commit: &str, times: &[u8]) -> io::Result<()> {
         std::fs::create_dir_all(&self.0)?;
         let file = tempfile::NamedTempFile::new_in(&self.0)?;
-        std::fs::write(file.path(), zstd::encode_all(&times.to_bytes()[..], 3)?)?;
+        std::fs::write(file.path(), zstd::encode_all(times, 1)?)?;
         file.persist(self.0.join(commit)).map_err(|error| error.error)?;
         for name in self.names().into_iter().skip(KEPT) {
             std::fs::remove_file(self.0.join(name))?;
@@ -253,7 +274,7 @@ mod tests {
         let folder = place.repository.copy().join(FOLDER);
         std::fs::create_dir_all(&folder).unwrap();
         let gone = "12".repeat(20);
-        KnownTimes(folder.clone()).keep(&gone, &FileTimes::read(b"5 lily.c\0").unwrap()).unwrap();
+        KnownTimes(folder.clone()).keep(&gone, b"5 lily.c\0").unwrap();
         assert_eq!(found(&place, &first).await, [("lily.c".to_owned(), 1_700_000_000)]);
         std::fs::write(folder.join(&first), "nonsense").unwrap();
         assert_eq!(found(&place, &first).await, [("lily.c".to_owned(), 1_700_000_000)]);

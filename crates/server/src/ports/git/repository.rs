@@ -115,7 +115,7 @@ impl GitRepository {
 
     /// What of a commit's files is not as in another commit; nothing when that cannot be told, or is so much that
     /// all of them are fetched as easily.
-    async fn difference(&self, from: &str, to: &str) -> Option<Difference> {
+    pub(super) async fn difference(&self, from: &str, to: &str) -> Option<Difference> {
         // It comes from a runner, and is an argument.
         if !from.bytes().all(|byte| byte.is_ascii_hexdigit()) {
             return None;
