@@ -87,8 +87,8 @@ impl Facts {
     }
 }
 
-/// What a folder holds, by name: where each is on disk, and what it is.
-pub(crate) type Listed = BTreeMap<OsString, (PathBuf, Facts)>;
+/// What a folder holds, sorted by name: where each is on disk, and what it is.
+pub(crate) type Listed = Vec<(OsString, (PathBuf, Facts))>;
 
 /// Layers, the lowest first.
 pub(crate) struct Layers<'a>(pub(crate) &'a [PathBuf]);
@@ -123,26 +123,22 @@ impl Layers<'_> {
     /// What a folder holds, by name, each with where it is on disk: what higher layers have hides what lower
     /// ones have. The path's parents are not links.
     pub(crate) fn list(&self, path: &Path) -> io::Result<Listed> {
-        let mut all: BTreeMap<OsString, Option<(PathBuf, Facts)>> = BTreeMap::new();
+        let relative = path.strip_prefix("/").unwrap_or(path);
+        if let [layer] = self.0 {
+            let mut all = listed(layer, relative)?.unwrap_or_default();
+            all.retain(|(_, (_, facts))| !facts.is_whiteout());
+            all.sort_unstable_by(|(one, _), (other, _)| one.cmp(other));
+            return Ok(all);
+        }
+        let mut all = BTreeMap::new();
         for (number, layer) in self.0.iter().enumerate().rev() {
-            let relative = path.strip_prefix("/").unwrap_or(path);
             // Something above may have removed or replaced this folder, or one above it.
             let above = Layers(&self.0[number + 1..]);
-            let Some(mut entries) = folder_of(layer, relative)?.filter(|_| !above.ends(path)) else { continue };
-            let folder = layer.join(relative);
-            while let Some(entry) = entries.read() {
-                let entry = entry?;
-                let name = OsStr::from_bytes(entry.file_name().to_bytes());
-                if matches!(name.as_bytes(), b"." | b"..") {
-                    continue;
-                }
-                if !all.contains_key(name) {
-                    let facts = Facts::of_name(&entries, entry.file_name())?;
-                    all.insert(name.to_owned(), (!facts.is_whiteout()).then(|| (folder.join(name), facts)));
-                }
+            for (name, found) in listed(layer, relative)?.filter(|_| !above.ends(path)).unwrap_or_default() {
+                all.entry(name).or_insert(found);
             }
         }
-        Ok(all.into_iter().filter_map(|(name, shown)| Some((name, shown?))).collect())
+        Ok(all.into_iter().filter(|(_, (_, facts))| !facts.is_whiteout()).collect())
     }
 
     /// Whether some of these layers ends what lower ones have at this path.
@@ -211,6 +207,20 @@ pub(crate) fn follow(path: &Path, link_at: impl Fn(&Path) -> Option<PathBuf>) ->
         }
     }
     Some(real)
+}
+
+/// What a layer itself has in a folder, in no order; nothing where it has no such folder.
+fn listed(layer: &Path, relative: &Path) -> io::Result<Option<Listed>> {
+    let Some(mut entries) = folder_of(layer, relative)? else { return Ok(None) };
+    let (folder, mut all) = (layer.join(relative), Vec::new());
+    while let Some(entry) = entries.read() {
+        let entry = entry?;
+        let name = OsStr::from_bytes(entry.file_name().to_bytes());
+        if !matches!(name.as_bytes(), b"." | b"..") {
+            all.push((name.to_owned(), (folder.join(name), Facts::of_name(&entries, entry.file_name())?)));
+        }
+    }
+    Ok(Some(all))
 }
 
 fn parts_reversed(path: &Path) -> Vec<Vec<u8>> {
@@ -339,7 +349,7 @@ mod tests {
             }
             let folders = all.iter().filter(|path| path.as_os_str() == "/" || expected.get(*path) == Some(&true));
             for folder in folders {
-                let listed: Vec<PathBuf> = seen.list(folder).unwrap().into_keys().map(|name| folder.join(name)).collect();
+                let listed: Vec<PathBuf> = seen.list(folder).unwrap().into_iter().map(|(name, _)| folder.join(name)).collect();
                 let inside: Vec<PathBuf> =
                     expected.keys().filter(|path| path.parent() == Some(folder)).cloned().collect();
                 prop_assert_eq!(listed, inside, "in {:?}", folder);

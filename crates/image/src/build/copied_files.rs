@@ -259,11 +259,11 @@ impl Source<'_> {
 
     /// Adds what is in a folder. `inner` is the way from what was named to the folder.
     fn walk(&self, folder: &Path, inner: &Path, walk: Walk<'_>, items: &mut Vec<Item>) -> Result<(), FilesError> {
-        let listed: Vec<_> = self.layers.list(folder).map_err(at(folder))?.into_iter().collect();
+        let listed = self.layers.list(folder).map_err(at(folder))?;
         let folders = listed.iter().filter(|(_, (_, data))| data.is_dir()).count();
         let take = |listed: &[(OsString, (PathBuf, Facts))], walk, items: &mut Vec<Item>| {
             listed.iter().try_for_each(|(name, (on_disk, data))| {
-                self.take(&folder.join(name), &inner.join(name), (on_disk, *data), walk, items)
+                self.take((folder, name), inner.join(name), (on_disk, *data), walk, items)
             })
         };
         if folders < MANY || walk.is_part {
@@ -281,16 +281,19 @@ impl Source<'_> {
     /// Adds something in a folder, and what is in it.
     fn take(
         &self,
-        path: &Path,
-        inner: &Path,
+        (folder, name): (&Path, &OsStr),
+        inner: PathBuf,
         (on_disk, data): (&Path, Facts),
         walk: Walk<'_>,
         items: &mut Vec<Item>,
     ) -> Result<(), FilesError> {
-        let relative = path.strip_prefix("/").unwrap_or(path);
-        let rules = [(self.ignore, relative), (Some(walk.layout.exclude), inner)];
+        let ignore = self.ignore.filter(|ignore| !ignore.is_empty());
+        // Most files are left out by nothing, and nobody asks for their paths.
+        let path = if data.is_dir() || ignore.is_some() { folder.join(name) } else { PathBuf::new() };
+        let relative = path.strip_prefix("/").unwrap_or(&path);
+        let rules = [ignore.map(|ignore| (ignore, relative)), Some((walk.layout.exclude, inner.as_path()))];
         let mut is_hidden = false;
-        for (rules, path) in rules.into_iter().filter_map(|(rules, path)| Some((rules?, path))) {
+        for (rules, path) in rules.into_iter().flatten() {
             if rules.left_out_by(path).is_some() {
                 // A folder that is left out is gone into where something in it may be taken back.
                 if !(data.is_dir() && rules.takes_back()) {
@@ -300,9 +303,11 @@ impl Source<'_> {
             }
         }
         let place = items.len();
-        items.push(Item::new(walk.lead.join(inner), on_disk.to_owned(), data, self));
-        if data.is_dir() {
-            self.walk(path, inner, walk, items)?;
+        let below = data.is_dir().then(|| inner.clone());
+        let to = if walk.lead.as_os_str().is_empty() { inner } else { walk.lead.join(inner) };
+        items.push(Item::new(to, on_disk.to_owned(), data, self));
+        if let Some(inner) = below {
+            self.walk(&path, &inner, walk, items)?;
         }
         // It is there only for what is taken back in it.
         if is_hidden && items.len() == place + 1 {

@@ -5,7 +5,7 @@
 
 use std::collections::HashMap;
 use std::fs;
-use std::hash::{Hash, Hasher};
+use std::hash::{BuildHasherDefault, Hash, Hasher};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -41,6 +41,28 @@ impl Hash for Sight {
     }
 }
 
+/// Spreads inodes, which are the file system's own and nobody's choice.
+type ByInode = BuildHasherDefault<InodeHasher>;
+
+#[derive(Default)]
+struct InodeHasher(u64);
+
+impl Hasher for InodeHasher {
+    fn write(&mut self, bytes: &[u8]) {
+        bytes.iter().for_each(|byte| self.write_u64(u64::from(*byte)));
+    }
+
+    /// Multiplies by 2 to the power of 64 over the golden ratio, which is odd (Knuth, The Art of Computer Programming,
+    /// volume 3, section 6.4).
+    fn write_u64(&mut self, number: u64) {
+        self.0 = (self.0.rotate_left(5) ^ number).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    }
+
+    fn finish(&self) -> u64 {
+        self.0
+    }
+}
+
 impl Sight {
     fn of(data: &Facts) -> Self {
         let ((device, inode), (changed, nanoseconds)) = (data.inode(), data.ctime());
@@ -58,7 +80,7 @@ impl Sight {
 #[derive(Debug)]
 pub(super) struct Seen {
     file: PathBuf,
-    known: HashMap<Sight, Known>,
+    known: HashMap<Sight, Known, ByInode>,
     /// What was not known.
     new: Mutex<HashMap<Sight, Content>>,
     /// When the build began, since 1970.
@@ -130,13 +152,13 @@ impl Seen {
     }
 }
 
-fn entries(bytes: &[u8]) -> Option<HashMap<Sight, Known>> {
+fn entries(bytes: &[u8]) -> Option<HashMap<Sight, Known, ByInode>> {
     let (bytes, sum) = bytes.split_last_chunk::<32>()?;
     let body = bytes.strip_prefix(HEAD)?;
     if blake3::hash(bytes).as_bytes() != sum {
         return None;
     }
-    let mut all = HashMap::with_capacity(body.len() / ENTRY);
+    let mut all = HashMap::with_capacity_and_hasher(body.len() / ENTRY, ByInode::default());
     for mut entry in body.chunks_exact(ENTRY) {
         let mut number = || entry.split_off(..8).and_then(|bytes| Some(u64::from_le_bytes(bytes.try_into().ok()?)));
         let (device, inode, length, changed) = (number()?, number()?, number()?, number()?.cast_signed());
