@@ -28,6 +28,9 @@ const LONGEST_LIST: u64 = 8 << 20;
 /// The longest program that is looked into.
 const LONGEST_PROGRAM: u64 = 512 << 20;
 
+/// Changes when other packages would be found in the same files.
+const PACKAGES: &[u8] = b"packages 1";
+
 /// A layer of an image.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LayerFacts {
@@ -205,7 +208,7 @@ impl Store {
     /// When its layers cannot be read.
     pub fn packages(&self, image: &Image) -> Result<Vec<Package>, StoreError> {
         let mut name = Sha256::new();
-        name.update(b"packages");
+        name.update(PACKAGES);
         image.config.rootfs.diff_ids.iter().for_each(|diff_id| name.update(&diff_id.bytes()));
         let name = name.digest();
         if let Some(known) = self.known_list(&name) {

@@ -35,9 +35,15 @@ impl Below {
         Self { unpacked, listed }
     }
 
-    /// Those that are unpacked, where none of the others has anything in this folder of the topmost.
-    pub(super) fn unpacked_but_for(&self, folder: &str) -> Option<&[PathBuf]> {
-        self.listed.iter().all(|listing| listing.find(folder).is_none()).then_some(&self.unpacked)
+    /// Those that are unpacked, where all of these files are in them, or nowhere, and are found there as they are found
+    /// in all layers.
+    pub(super) fn unpacked_with(&self, files: [&str; 2]) -> Option<&[PathBuf]> {
+        let is_there = |file: &str| {
+            let real = self.follow(Path::new(file));
+            let is_listed = |real: &PathBuf| matches!(self.find(real), Some(Found::Listed(_)));
+            real == Layers(&self.unpacked).follow(Path::new(file)) && !real.as_ref().is_some_and(is_listed)
+        };
+        files.into_iter().all(is_there).then_some(&self.unpacked)
     }
 
     /// What the highest layer has that shows this path. The path's parents are not links.

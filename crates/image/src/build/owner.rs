@@ -9,6 +9,8 @@ use crate::rootfs::Layers;
 
 /// The highest user, and the highest group, that files of an image are of: sandboxes have so many of each.
 pub(super) const HIGHEST: u32 = 65_535;
+/// Where an image says which users and groups there are.
+pub(super) const FILES: [&str; 2] = ["/etc/passwd", "/etc/group"];
 /// The longest file of users that is read.
 const LONGEST: u64 = 1 << 20;
 
@@ -22,7 +24,8 @@ pub(super) fn ids_of_command(user: &str, layers: &Layers<'_>) -> Result<(u32, u3
             .and_then(|file| fs::read(file).ok())
             .map_or(String::new(), |text| String::from_utf8_lossy(&text).into_owned())
     };
-    let (user, group, _) = look_up_user(user, &read("/etc/passwd"), &read("/etc/group"))?;
+    let [users, groups] = FILES;
+    let (user, group, _) = look_up_user(user, &read(users), &read(groups))?;
     Ok((user, group))
 }
 

@@ -13,7 +13,7 @@ use super::below::Below;
 use super::copy::Copier;
 use super::graph::{Base, Named, built_stage};
 use super::key::Key;
-use super::owner::{ids_of_command, is_in_numbers};
+use super::owner::{self, ids_of_command, is_in_numbers};
 use super::state::State;
 use super::whole::Build;
 use super::{BuildError, EPOCH};
@@ -290,14 +290,14 @@ impl<'b> StageBuild<'b> {
     /// The ids of a user or owner, as the image's files say whom a name means.
     pub(super) fn ids_of(
         &self,
-        owner: &str,
+        name: &str,
         look_up: impl FnOnce(&str, &Layers<'_>) -> Result<(u32, u32), UserError>,
     ) -> Result<Result<(u32, u32), UserError>, BuildError> {
-        let below = if is_in_numbers(owner) { Below::default() } else { self.below()? };
-        if let Some(unpacked) = below.unpacked_but_for("etc") {
-            return Ok(look_up(owner, &Layers(unpacked)));
+        let below = if is_in_numbers(name) { Below::default() } else { self.below()? };
+        if let Some(unpacked) = below.unpacked_with(owner::FILES) {
+            return Ok(look_up(name, &Layers(unpacked)));
         }
-        Ok(look_up(owner, &Layers(&self.build.paths(&self.state)?)))
+        Ok(look_up(name, &Layers(&self.build.paths(&self.state)?)))
     }
 
     /// Takes a layer from the store, or has it made.
