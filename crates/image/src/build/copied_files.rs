@@ -1,10 +1,11 @@
 //! The files that COPY, ADD and mounts name.
 
+use std::borrow::Cow;
 use std::collections::{BTreeSet, HashMap};
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, File};
 use std::io::{self, Read};
-use std::os::unix::ffi::OsStrExt;
+use std::os::unix::ffi::OsStringExt;
 use std::path::{Component, Path, PathBuf};
 
 use globset::{GlobBuilder, GlobMatcher};
@@ -100,6 +101,15 @@ impl Item {
         let item = Self::new(PathBuf::new(), real, data, source);
         let keeps = source.keeps && root != Path::new("/");
         if keeps { item } else { Self { mode: FOLDER_MODE, keeps, keeps_time: keeps, ..item } }
+    }
+
+    /// What stands for what is in it: of a link where it leads, of a file the digest that was noted.
+    pub(super) fn content(&self) -> Result<Cow<'_, [u8]>, FilesError> {
+        if self.data.is_symlink() {
+            let target = fs::read_link(&self.real).map_err(at(&self.real))?;
+            return Ok(Cow::Owned(target.into_os_string().into_vec()));
+        }
+        Ok(Cow::Borrowed(self.content.as_ref().map_or(&[], Content::as_slice)))
     }
 }
 
@@ -358,18 +368,17 @@ fn matcher(part: &OsStr) -> Result<Option<GlobMatcher>, PatternError> {
 ///
 /// What is in them is noted with them.
 pub(super) fn add_to_key(items: &mut [Item], ids: IdMap, seen: Option<&Seen>, key: &mut Key) -> Result<(), FilesError> {
-    let contents = contents(items, seen)?;
+    note_contents(items, seen)?;
     key.number(items.len() as u64);
     let mut names: HashMap<(u64, u64), usize> = HashMap::new();
-    for (number, (item, content)) in items.iter_mut().zip(contents).enumerate() {
+    for (number, item) in items.iter().enumerate() {
         let word = match item.data {
             data if data.is_dir() => "folder",
             data if data.is_symlink() => "link",
             data if data.is_file() => "file",
             _ => "other",
         };
-        key.text(word).path(&item.to).number(item.mode.into()).bytes(&content);
-        item.content = content.try_into().ok().filter(|_| item.data.is_file());
+        key.text(word).path(&item.to).number(item.mode.into()).bytes(&item.content()?);
         if item.keeps_time {
             key.number(item.data.mtime().cast_unsigned());
         }
@@ -392,20 +401,15 @@ pub(super) fn add_to_key(items: &mut [Item], ids: IdMap, seen: Option<&Seen>, ke
     Ok(())
 }
 
-/// Digests of contents, of files that have to be read on all processors.
-pub(super) fn contents(items: &[Item], seen: Option<&Seen>) -> Result<Vec<Vec<u8>>, FilesError> {
+/// Notes with each file what is in it; files that have to be read are read on all processors.
+pub(super) fn note_contents(items: &mut [Item], seen: Option<&Seen>) -> Result<(), FilesError> {
     // Files of layers do not change, and their layers are in the key; only the context's are worth remembering.
     let seen_of = |item: &Item| seen.filter(|_| !item.keeps);
-    let mut all = vec![Vec::new(); items.len()];
     let mut unread = Vec::new();
-    for (number, item) in items.iter().enumerate() {
-        if item.data.is_symlink() {
-            all[number] = fs::read_link(&item.real).map_err(at(&item.real))?.as_os_str().as_bytes().to_vec();
-        } else if item.data.is_file() {
-            match seen_of(item).and_then(|seen| seen.content(&item.data)) {
-                Some(known) => all[number] = known.to_vec(),
-                None => unread.push(number),
-            }
+    for (number, item) in items.iter_mut().enumerate().filter(|(_, item)| item.data.is_file()) {
+        item.content = seen_of(item).and_then(|seen| seen.content(&item.data));
+        if item.content.is_none() {
+            unread.push(number);
         }
     }
     let parts: Vec<_> = unread.chunks(unread.len().div_ceil(PARTS).clamp(1, FILES)).collect();
@@ -422,9 +426,9 @@ pub(super) fn contents(items: &[Item], seen: Option<&Seen>) -> Result<Vec<Vec<u8
         read.collect::<Result<Vec<_>, FilesError>>()
     })?;
     for (number, content) in unread.iter().zip(read.into_iter().flatten()) {
-        all[*number] = content.to_vec();
+        items[*number].content = Some(content);
     }
-    Ok(all)
+    Ok(())
 }
 
 /// BLAKE3 of a file: it is several times as fast as SHA-256, and this digest never leaves the machine.

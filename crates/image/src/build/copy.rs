@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::ffi::OsString;
 use std::fs;
 use std::path::{Component, Path, PathBuf};
+use std::rc::Rc;
 
 use pondrix_sandbox::IdMap;
 
@@ -25,10 +26,15 @@ pub(super) struct Copier<'a> {
     time: u64,
     /// Folders that were looked at, as they were asked for: where they are in the image, and whether the layers
     /// below have something there.
-    folders: HashMap<PathBuf, (PathBuf, bool)>,
+    folders: HashMap<PathBuf, FolderBelow>,
+    /// The one that was asked for last: that of most files is that of the file before.
+    last: Option<(PathBuf, FolderBelow)>,
     /// Whether the layers below are not known: folders that are made only for what is in them look as those say.
     is_alone: bool,
 }
+
+/// Where a folder is in the image, and whether the layers below have something there.
+type FolderBelow = (Rc<Path>, bool);
 
 /// A path of the image as one of a tree.
 fn in_tree(path: &Path) -> &Path {
@@ -38,7 +44,7 @@ fn in_tree(path: &Path) -> &Path {
 impl<'a> Copier<'a> {
     pub(super) fn new(below: &'a Below, ids: IdMap, time: u64) -> Self {
         let tree = Tree::default();
-        Self { below, tree, ids, owner: None, mode: None, time, folders: HashMap::new(), is_alone: false }
+        Self { below, tree, ids, owner: None, mode: None, time, folders: HashMap::new(), last: None, is_alone: false }
     }
 
     /// A layer that does not depend on those below it.
@@ -87,24 +93,31 @@ impl<'a> Copier<'a> {
     }
 
     /// Makes sure of a folder. Answers where it is in the image, and whether the layers below have it.
-    pub(super) fn folder(&mut self, path: &Path) -> Result<(PathBuf, bool), FilesError> {
-        self.make_sure(path, None)?;
-        // It was made sure of a moment ago.
-        Ok(self.folders.get(path).cloned().unwrap_or_default())
+    pub(super) fn folder(&mut self, path: &Path) -> Result<FolderBelow, FilesError> {
+        match &self.last {
+            Some((last, below)) if last.as_os_str() == path.as_os_str() => Ok(below.clone()),
+            _ => self.make_sure(path, None),
+        }
     }
 
     fn put_folder(&mut self, item: &Item, target: &Path) -> Result<(), FilesError> {
-        self.make_sure(target, Some(item))
+        self.make_sure(target, Some(item)).map(|_| ())
     }
 
-    fn make_sure(&mut self, path: &Path, like: Option<&Item>) -> Result<(), FilesError> {
-        if !self.folders.contains_key(path) {
-            let real = self.real(path)?;
-            self.make_folders(&real, like)?;
-            let there = self.below.find(&real).is_some();
-            self.folders.insert(path.to_owned(), (real, there));
-        }
-        Ok(())
+    fn make_sure(&mut self, path: &Path, like: Option<&Item>) -> Result<FolderBelow, FilesError> {
+        let below = match self.folders.get(path) {
+            Some(known) => known.clone(),
+            None => {
+                let real = self.real(path)?;
+                self.make_folders(&real, like)?;
+                let there = self.below.find(&real).is_some();
+                let below = (Rc::from(real), there);
+                self.folders.insert(path.to_owned(), below.clone());
+                below
+            }
+        };
+        self.last = Some((path.to_owned(), below.clone()));
+        Ok(below)
     }
 
     /// Makes a folder and those above it, as the layers below have them where they have them.

@@ -4,18 +4,21 @@ use std::path::Path;
 
 use pondrix_core::image::Digest;
 
-use crate::hash::Sha256;
+use crate::hash::digest_of;
 
 /// Changes when the same words and files would make other layers than an earlier version made of them.
-const VERSION: &str = "pondrix layer 5";
+const VERSION: &str = "pondrix layer 6";
 
 /// How many bytes are hashed at once: parts are short.
 const PIECE: usize = 16 * 1024;
 
 /// A key in the making. Every part is written with its length, so that no two lists of parts look alike.
+///
+/// A key of many files is long: it is hashed with BLAKE3, several times as fast as SHA-256, and only what comes of that
+/// with SHA-256, as all names of blobs are.
 #[derive(Clone)]
 pub(super) struct Key {
-    hash: Sha256,
+    hash: blake3::Hasher,
     /// What is not hashed yet.
     waiting: Vec<u8>,
 }
@@ -23,7 +26,7 @@ pub(super) struct Key {
 impl Key {
     /// The key of a kind of instruction over these layers.
     pub(super) fn new(kind: &str, below: &[Digest]) -> Self {
-        let mut key = Self { hash: Sha256::new(), waiting: Vec::with_capacity(PIECE) };
+        let mut key = Self { hash: blake3::Hasher::new(), waiting: Vec::with_capacity(PIECE) };
         key.text(VERSION).text(kind).number(below.len() as u64);
         for layer in below {
             key.bytes(&layer.bytes());
@@ -71,6 +74,6 @@ impl Key {
 
     pub(super) fn digest(mut self) -> Digest {
         self.hash.update(&self.waiting);
-        self.hash.digest()
+        digest_of(self.hash.finalize().as_bytes())
     }
 }

@@ -9,7 +9,7 @@ use pondrix_sandbox::{Bind, EmptyFolder, MountPoint, SecretFile, View};
 use rustix::fs::{FlockOperation, flock};
 
 use super::caches::{self, CacheUse, Inputs};
-use super::copied_files::{Item, add_to_key, contents};
+use super::copied_files::{Item, add_to_key, note_contents};
 use super::copy::copy_into;
 use super::key::Key;
 use super::run::HALT_CHECK;
@@ -228,11 +228,12 @@ impl StageBuild<'_> {
         let (base, layers) = self.state.config.rootfs.diff_ids.split_at(of_base);
         let mut inputs = Inputs { base: base.to_vec(), layers: layers.to_vec(), shown: BTreeMap::new() };
         for mount in mounts.iter().filter(|mount| mount.kind == MountKind::Bind) {
-            let items = self.bound(at, mount)?;
-            let contents = contents(&items, self.build.seen.as_ref()).map_err(|error| self.files_fault(at, error))?;
-            for (item, content) in items.iter().zip(contents).filter(|(item, _)| !item.data.is_dir()) {
+            let mut items = self.bound(at, mount)?;
+            note_contents(&mut items, self.build.seen.as_ref()).map_err(|error| self.files_fault(at, error))?;
+            for item in items.iter().filter(|item| !item.data.is_dir()) {
                 let target = Path::new(mount.option("target").unwrap_or_default()).join(&item.to);
                 let time = if item.keeps_time { u64::try_from(item.data.mtime()).unwrap_or(0) } else { MOMENT };
+                let content = item.content().map_err(|error| self.files_fault(at, error))?;
                 let content = digest_of(&content).hex().to_owned();
                 inputs.shown.insert(target.to_string_lossy().into_owned(), (content, time));
             }

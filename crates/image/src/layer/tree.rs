@@ -31,7 +31,18 @@ pub(crate) type Inode = (u64, u64);
 /// What is to be in a layer, by path.
 #[derive(Debug, Default)]
 pub(crate) struct Tree {
-    nodes: BTreeMap<PathBuf, Node>,
+    nodes: BTreeMap<InOrder, (PathBuf, Node)>,
+}
+
+/// What paths are sorted by: their bytes, with a zero for each slash, which no name has. That is their order by parts, a
+/// folder in front of all that is in it, and comparing it takes a tenth of the time that comparing parts takes.
+#[derive(Debug, PartialEq, Eq, PartialOrd, Ord)]
+struct InOrder(Box<[u8]>);
+
+impl InOrder {
+    fn of(path: &Path) -> Self {
+        Self(path.as_os_str().as_bytes().iter().map(|byte| if *byte == b'/' { 0 } else { *byte }).collect())
+    }
 }
 
 /// Something in a layer.
@@ -88,23 +99,23 @@ impl Node {
 impl Tree {
     /// What is at a path without a slash in front.
     pub(crate) fn get(&self, path: &Path) -> Option<&Node> {
-        self.nodes.get(path)
+        self.nodes.get(&InOrder::of(path)).map(|(_, node)| node)
     }
 
     /// Puts something at a path, whose parents are folders of the tree or none.
     pub(crate) fn put(&mut self, path: PathBuf, node: Node) {
-        self.nodes.insert(path, node);
+        self.nodes.insert(InOrder::of(&path), (path, node));
     }
 
     /// The folders that are only there for what is in them, sorted; the topmost is one always.
     pub(crate) fn left_out(&self) -> Vec<PathBuf> {
-        let left_out = self.nodes.iter().filter(|(_, node)| node.is_left_out()).map(|(path, _)| path.clone());
+        let left_out = self.nodes().filter(|(_, node)| node.is_left_out()).map(|(path, _)| path.to_owned());
         std::iter::once(PathBuf::new()).chain(left_out).collect()
     }
 
-    /// What is in it, by path, each with what a folder looks like.
-    pub(crate) fn nodes(&self) -> impl Iterator<Item = (&Path, &Node)> {
-        self.nodes.iter().map(|(path, node)| (path.as_path(), node))
+    /// What is in it, by path.
+    pub(crate) fn nodes(&self) -> impl DoubleEndedIterator<Item = (&Path, &Node)> {
+        self.nodes.values().map(|(path, node)| (path.as_path(), node))
     }
 
     /// Packs it. Answers what an inventory says of it, too.
@@ -113,7 +124,7 @@ impl Tree {
             let mut listing = Vec::with_capacity(self.nodes.len());
             let mut first_names: HashMap<Inode, &Path> = HashMap::new();
             let mut contents: HashMap<&Path, String> = HashMap::new();
-            for (path, node) in self.nodes.iter().filter(|(_, node)| !node.is_left_out()) {
+            for (path, node) in self.nodes().filter(|(_, node)| !node.is_left_out()) {
                 let looks = node.looks();
                 let (kind, size, content) = match &node.kind {
                     NodeKind::Folder { .. } => {
@@ -156,7 +167,7 @@ impl Tree {
         let mut inside = Beneath::open(root)?;
         let mut first_names: HashMap<Inode, &Path> = HashMap::new();
         let lost = || io::Error::other("a folder was removed while files were written into it");
-        for (path, node) in &self.nodes {
+        for (path, node) in self.nodes() {
             let folder = inside.folder(path.parent().unwrap_or(Path::new("")))?.ok_or_else(lost)?;
             let place = Place::new(folder, path.file_name().unwrap_or_default());
             let (folder, name) = (&*place.folder, &place.name);
@@ -194,7 +205,7 @@ impl Tree {
             }
         }
         // What is inside first: the folder around it may be closed to us then, and has another time with each file.
-        for (path, node) in self.nodes.iter().rev().filter(|(_, node)| node.is_folder()) {
+        for (path, node) in self.nodes().rev().filter(|(_, node)| node.is_folder()) {
             let folder = inside.folder(path.parent().unwrap_or(Path::new("")))?.ok_or_else(lost)?;
             let place = Place::new(folder, path.file_name().unwrap_or_default());
             self.attribute(&place.path(), node, ids)?;

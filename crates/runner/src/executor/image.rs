@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use pondrix_api::{BaseFacts, ImageRecord, LayerDigests, LayerView};
-use pondrix_core::image::{Package, SPDX, Tag, spdx};
+use pondrix_core::image::{Digest, Package, SPDX, Tag, spdx};
 use pondrix_core::pipeline::{Fault, LayerForm};
 use pondrix_core::run::{BaseImage, JobResult, StepEnd};
 use pondrix_core::work::{ImageWork, PushWork};
@@ -100,7 +100,6 @@ fn descriptor(executor: &JobExecutor, built: &Built) -> Result<Descriptor, JobEr
 fn record(executor: &JobExecutor, target: &PushWork, built: &Built) -> Result<ImageRecord, JobError> {
     let doing = || "what is in the image could not be told".to_owned();
     let store = &executor.folder.store;
-    let packages = store.packages(&built.image).doing(doing)?;
     let facts = inventory::layers(&built.image);
     let view = |(place, layer): (usize, LayerFacts)| LayerView {
         digest: layer.digest,
@@ -112,10 +111,18 @@ fn record(executor: &JobExecutor, target: &PushWork, built: &Built) -> Result<Im
     let layers: Vec<LayerView> = facts.into_iter().enumerate().map(view).collect();
     let asked = LayerDigests { layers: layers.iter().map(|layer| layer.diff_id.clone()).collect() };
     let unlisted = executor.ask(async |client, assignment| client.unlisted(assignment, &asked).await).doing(doing)?;
-    for layer in &unlisted.layers {
+    let tell_files = |layer: &Digest| {
         let files = store.listing(&built.image, layer).doing(doing)?;
-        executor.ask(async |client, assignment| client.put_listing(assignment, layer, &files).await).doing(doing)?;
-    }
+        executor.ask(async |client, assignment| client.put_listing(assignment, layer, &files).await).doing(doing)
+    };
+    // Both take long where there are very many files.
+    let (packages, told) = std::thread::scope(|scope| {
+        let packages = scope.spawn(|| store.packages(&built.image));
+        let told = unlisted.layers.iter().try_for_each(tell_files);
+        (packages.join().unwrap_or_else(|broke| std::panic::resume_unwind(broke)), told)
+    });
+    told?;
+    let packages = packages.doing(doing)?;
     let record = ImageRecord {
         repository: target.repository.clone(),
         digest: built.image.digest.clone(),

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::body::Body;
+use axum::body::{Body, Bytes};
 use axum::extract::{DefaultBodyLimit, Path, State};
 use axum::http::StatusCode;
 use axum::http::header::CONTENT_TYPE;
@@ -92,9 +92,12 @@ async fn put_listing(
     State(app): Shared,
     _runner: Runner,
     Path((lease, layer)): Path<(String, String)>,
-    Json(files): Json<Vec<Entry>>,
+    body: Bytes,
 ) -> Result<StatusCode, ApiError> {
     leased(&app, &lease).await?;
+    // Lists are long: they are read beside what waits for the server's threads.
+    let read = off_thread(move || serde_json::from_slice::<Vec<Entry>>(&body)).await;
+    let files = read.map_err(|error| ApiError::bad(format!("the list of files of {layer}: {error}")))?;
     app.engine.record_listing(digest(&layer)?, files).await?;
     Ok(StatusCode::NO_CONTENT)
 }
