@@ -21,7 +21,7 @@ console/dist/index.html: console/node_modules/.package-lock.json $(shell find co
 console: console/dist/index.html ## Build the console
 
 contract: ## Write the OpenAPI document anew, and the console's types from it
-	PONDRIX_UPDATE=1 $(CARGO) test --quiet --package pondrix-server --test openapi
+	PONDRIX_UPDATE=1 $(CARGO) test --quiet --package pondrix-server --test openapi --test rights
 	cd console && $(NPM) run --silent types
 
 demo-setup:

@@ -3,6 +3,7 @@
 //!
 //! Moments are RFC 3339 in UTC. Faults travel as RFC 9457 problem details ([`Problem`]).
 
+mod access;
 mod artifacts;
 mod client;
 mod followed_run;
@@ -14,6 +15,10 @@ mod runner;
 mod runs;
 mod settings;
 
+pub use access::{
+    Identity, NewToken, NewUser, RoleChange, RoleList, RoleView, SignIn, TokenList, TokenMade, TokenView, UserChange,
+    UserList, UserMade, UserView,
+};
 pub use artifacts::{
     ArtifactFile, ArtifactFiles, CacheAnswer, CacheEntry, CacheQuestion, Digests, FetchedArtifact, FlakyTests,
     NewArtifact,
@@ -40,8 +45,7 @@ pub use runs::{
     TemplateUse, TryRequest,
 };
 pub use settings::{
-    EnvironmentList, EnvironmentView, HookAnswer, Identity, NewProject, NewToken, PauseRequest, PauseView, PoolView,
-    ProjectChange, ProjectList, ProjectView, RegistryChange, RegistryCheck, RegistryList, RegistryProof,
-    RegistryQuestion, RegistryView, RunnerList, RunnerView, SecretList, SecretValue, SecretView, SignIn, TokenList,
-    TokenMade, TokenView,
+    EnvironmentChange, EnvironmentList, EnvironmentView, FreezeRequest, HookAnswer, NewProject, PauseRequest,
+    PauseView, PoolView, ProjectChange, ProjectList, ProjectView, RegistryChange, RegistryCheck, RegistryList,
+    RegistryProof, RegistryQuestion, RegistryView, RunnerList, RunnerView, SecretList, SecretValue, SecretView,
 };

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use pondrix_core::pipeline::{Fault, FileSystem, JobKind, RequiredResult, StartKind};
 use pondrix_core::plan::{Plan, PlannedJob, PlannedStage};
+use pondrix_core::run::PreflightFault;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -34,6 +35,9 @@ pub struct PlanView {
     pub stages: Vec<PlannedStageView>,
     /// Faults of the pipeline file; there is then nothing else.
     pub faults: Vec<Fault>,
+    /// Rollouts that the environments' rules would not let through, each with why and what to do.
+    #[serde(default)]
+    pub refused: Vec<PreflightFault>,
 }
 
 /// A stage of a plan.
@@ -90,13 +94,15 @@ impl PlanView {
             supersede: plan.supersede,
             stages,
             faults: Vec::new(),
+            refused: Vec::new(),
         }
     }
 
     /// No plan, for a file with faults.
     #[must_use]
     pub fn faulty(faults: Vec<Fault>) -> Self {
-        Self { nothing: Some("the pipeline file is faulty".to_owned()), supersede: false, stages: Vec::new(), faults }
+        let nothing = Some("the pipeline file is faulty".to_owned());
+        Self { nothing, supersede: false, stages: Vec::new(), faults, refused: Vec::new() }
     }
 }
 

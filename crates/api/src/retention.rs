@@ -129,8 +129,8 @@ pub struct ReleaseOutside {
     pub environment: String,
     /// The namespace.
     pub namespace: String,
-    /// The file, on the server's machine, that says how the cluster is reached.
-    pub kubeconfig: String,
+    /// Where its cluster is reached.
+    pub cluster: Option<String>,
     /// The project.
     pub project: String,
     /// The rollout.

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use pondrix_core::access::Gate;
 use pondrix_core::pipeline::{Fault, StartKind};
 use pondrix_core::run::{Attempt, JobResult, JobRun, PreflightFault, Run, StageRun, StepEnd, StepRun};
 use pondrix_core::{State, Time};
@@ -27,6 +28,9 @@ pub struct RunSummary {
     pub tag: Option<String>,
     /// The number of the run that it does again.
     pub rerun_of: Option<u64>,
+    /// Who started it by hand, where somebody did.
+    #[serde(default)]
+    pub by: Option<String>,
     /// The commit's full id.
     pub commit: String,
     /// The first line of the commit's message.
@@ -168,6 +172,9 @@ pub struct ApprovalView {
     /// When.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub answered: Option<Time>,
+    /// Who has said yes so far.
+    #[serde(default)]
+    pub said_yes: Vec<String>,
 }
 
 /// A job of a run.
@@ -387,20 +394,36 @@ impl StageView {
     /// A stage with these of its jobs.
     #[must_use]
     pub fn with_jobs(stage: &StageRun, jobs: Vec<JobView>) -> Self {
-        let answer = stage.answer.as_ref();
-        let approval = stage.approval.as_ref().map(|approval| ApprovalView {
-            question: approval.question.clone(),
-            whose: approval.by.clone(),
-            asked: stage.asked,
-            until: stage
-                .asked
-                .zip(approval.within)
-                .map(|(at, within)| at.plus_millis(i64::from(within.seconds()) * 1000)),
-            yes: answer.map(|answer| answer.yes),
-            by: answer.map(|answer| answer.by.clone()),
-            answered: answer.map(|answer| answer.at),
-        });
+        let approval = stage.asks().then(|| approval(stage));
         Self { name: stage.name.clone(), state: stage.state, approval, jobs }
+    }
+}
+
+/// What a stage asks: what its file does, and what the environments do that it goes to.
+fn approval(stage: &StageRun) -> ApprovalView {
+    let own = stage.approval.as_ref();
+    let environments: Vec<_> = stage.gates.iter().map(|gate| gate.environment.as_str()).collect();
+    let question =
+        own.map_or_else(|| format!("Roll out to {}?", environments.join(" and ")), |own| own.question.clone());
+    // While it waits, whose answer is still wanted; afterwards, whose was.
+    let waits = stage.state == State::Waiting;
+    let of_file = own.filter(|_| !waits || !stage.is_approved()).and_then(|own| own.by.clone());
+    let is_wanted = |gate: &&Gate| !waits || !gate.is_open(stage.yes());
+    let of_gates =
+        stage.gates.iter().filter(is_wanted).map(|gate| format!("{} for {}", gate.whose(), gate.environment));
+    let whose: Vec<_> = of_file.into_iter().chain(of_gates).collect();
+    let until = stage.asked.zip(own.and_then(|own| own.within));
+    // The one that decided it: a no, or the last yes of those that were wanted.
+    let answer = stage.no().or_else(|| stage.answers.last().filter(|_| !waits));
+    ApprovalView {
+        question,
+        whose: (!whose.is_empty()).then(|| whose.join(", and ")),
+        asked: stage.asked,
+        until: until.map(|(at, within)| at.plus_millis(i64::from(within.seconds()) * 1000)),
+        yes: answer.map(|answer| answer.yes),
+        by: answer.map(|answer| answer.by.clone()),
+        answered: answer.map(|answer| answer.at),
+        said_yes: stage.yes().map(|(name, _)| name.to_owned()).collect(),
     }
 }
 

@@ -1,5 +1,6 @@
 //! What the server holds: projects, environments, registries, access.
 
+use pondrix_core::access::{EnvironmentRules, RefPattern};
 use pondrix_core::{State, Time};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -20,11 +21,11 @@ pub struct ProjectView {
     pub name: String,
     /// The repository.
     pub repository: String,
-    /// Where a hook of the repository says "look now". The secret is in the address, or signs the
-    /// request (Standard Webhooks).
-    pub hook: String,
-    /// The secret for signing.
-    pub hook_secret: String,
+    /// Where a hook of the repository says "look now", told to whoever maintains the project. The secret is in the
+    /// address, or signs the request (Standard Webhooks).
+    pub hook: Option<String>,
+    /// The secret for signing, told to the same.
+    pub hook_secret: Option<String>,
     /// When the repository was last seen.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub seen: Option<Time>,
@@ -42,6 +43,9 @@ pub struct ProjectView {
     pub limit: Option<u32>,
     /// Whether pipelines of other projects may use templates of its repository.
     pub templates: bool,
+    /// The branches and tags that it protects, `main`, `release/*`, `tag:v*`: what environments and secrets trust.
+    #[schema(value_type = Vec<String>)]
+    pub protected: Vec<RefPattern>,
 }
 
 /// What shall change of a project. What is not said stays.
@@ -53,50 +57,10 @@ pub struct ProjectChange {
     pub limit: Option<u32>,
     /// Whether pipelines of other projects may use templates of its repository.
     pub templates: Option<bool>,
-}
-
-/// A token to make.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct NewToken {
-    /// The person.
-    pub name: String,
-    /// The groups that the person is of.
-    #[serde(default)]
-    pub groups: Vec<String>,
-}
-
-/// A person who has a token.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TokenView {
-    /// The person.
-    pub name: String,
-    /// The groups that the person is of.
-    pub groups: Vec<String>,
-    /// When it was created.
-    #[schema(value_type = String, format = DateTime)]
-    pub created: Time,
-}
-
-/// A token that was made.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
-pub struct TokenMade {
-    /// The token. It is never shown again.
-    pub token: String,
-    /// Whose it is.
-    pub person: TokenView,
-}
-
-impl std::fmt::Debug for TokenMade {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("TokenMade").field("person", &self.person).finish_non_exhaustive()
-    }
-}
-
-/// The people who have a token.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TokenList {
-    /// By name.
-    pub tokens: Vec<TokenView>,
+    /// All branches and tags that it protects from now on, `main`, `release/*`, `tag:v*`; the repository's default branch,
+    /// where the list is empty.
+    #[schema(value_type = Option<Vec<String>>)]
+    pub protected: Option<Vec<RefPattern>>,
 }
 
 /// A secret's new value.
@@ -203,15 +167,48 @@ pub struct ProjectList {
 pub struct EnvironmentView {
     /// Its name.
     pub name: String,
-    /// The file, on the server's machine, that says how the cluster is reached.
-    pub kubeconfig: String,
-    /// The namespace in the cluster.
+    /// Where its cluster is reached; nothing where that has to be told anew.
+    pub cluster: Option<String>,
+    /// The namespace in the cluster: objects are applied in this one and no other.
     pub namespace: String,
     /// Where people reach what runs there.
     pub address: Option<String>,
-    /// Whether runs that try what is not committed may roll out there.
-    #[serde(default)]
-    pub takes_tries: bool,
+    /// What it asks of a run that would roll out there.
+    pub rules: EnvironmentRules,
+    /// Who set it last.
+    pub by: Option<String>,
+    /// When.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub set: Option<Time>,
+}
+
+/// An environment to make known or to change. What is not said stays as it is.
+#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct EnvironmentChange {
+    /// Its name.
+    pub name: String,
+    /// How its cluster is reached and signed in at: the text of a kubeconfig file (YAML or JSON), of which the current
+    /// context is kept, sealed. It is never shown again. It may name no files and run no programs.
+    pub kubeconfig: Option<String>,
+    /// The namespace in the cluster; the environment's name where it was never said.
+    pub namespace: Option<String>,
+    /// Where people reach what runs there.
+    pub address: Option<String>,
+    /// What it asks of a run, all of it; runs of protected refs where it was never said. A freeze in it is passed over.
+    pub rules: Option<EnvironmentRules>,
+}
+
+impl std::fmt::Debug for EnvironmentChange {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("EnvironmentChange").field("name", &self.name).finish_non_exhaustive()
+    }
+}
+
+/// That nothing is to be rolled out to an environment for now.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct FreezeRequest {
+    /// Why. Whoever is kept from a rollout is told.
+    pub reason: String,
 }
 
 /// All environments.
@@ -307,20 +304,4 @@ pub struct RegistryList {
 pub struct HookAnswer {
     /// The project that is looked at now.
     pub looking_at: String,
-}
-
-/// A token to sign a browser in with.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct SignIn {
-    /// The token.
-    pub token: String,
-}
-
-/// Who a token stands for.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Identity {
-    /// The name.
-    pub name: String,
-    /// The server's version.
-    pub version: String,
 }

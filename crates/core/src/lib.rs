@@ -4,6 +4,7 @@
 //! Everything here is a pure function of its arguments: no I/O, no async, no clock. Time comes in
 //! as [`Time`]; what should happen next goes out as plain data ([`run::Effect`]).
 
+pub mod access;
 pub mod draft;
 mod duration;
 pub mod file_times;

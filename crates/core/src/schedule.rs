@@ -31,8 +31,11 @@ pub struct Schedule {
 
 /// A schedule as it is written.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-struct Written {
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub(crate) struct Written {
+    /// Minute, hour, day of the month, month and day of the week, as in `* 8-17 * * 1-5`.
     fields: String,
+    /// The time zone, as in `Europe/Lisbon`.
     zone: String,
 }
 
@@ -148,6 +151,15 @@ impl Schedule {
         let day = has(self.days, date.day());
         let weekday = has(self.weekdays, date.weekday().to_sunday_zero_offset());
         has(self.months, date.month()) && if self.one_kind_of_day { day && weekday } else { day || weekday }
+    }
+
+    /// Whether a moment is in one of its minutes.
+    #[must_use]
+    pub fn has(&self, time: Time) -> bool {
+        let Ok(stamp) = Timestamp::from_millisecond(time.millis()) else { return false };
+        let there = stamp.to_zoned(self.zone.clone());
+        let has = |bits: u64, number: i8| bits >> number & 1 == 1;
+        self.has_day(there.date()) && has(self.hours, there.hour()) && has(self.minutes, there.minute())
     }
 
     /// The first moment after this one. A moment that a change of the clocks leaves out comes right

@@ -51,6 +51,10 @@ pub(crate) enum Command {
     #[command(subcommand)]
     Token(commands::token::Token),
     #[command(subcommand)]
+    User(commands::user::User),
+    #[command(subcommand)]
+    Role(commands::role::Role),
+    #[command(subcommand)]
     Project(commands::project::Project),
     #[command(subcommand)]
     Registry(commands::registry::Registry),

@@ -133,6 +133,12 @@ pub(crate) fn ago(moment: Time) -> String {
     }
 }
 
+/// A moment as a day and a time, in UTC, to the minute.
+pub(crate) fn moment(moment: Time) -> String {
+    let text = moment.to_string();
+    format!("{} UTC", text.get(..16).unwrap_or(&text).replace('T', " "))
+}
+
 /// How long something took or takes; empty when it has not begun.
 pub(crate) fn took(started: Option<Time>, ended: Option<Time>) -> String {
     started.map_or_else(String::new, |started| length(ended.unwrap_or_else(now).since(started)))

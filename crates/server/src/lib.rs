@@ -28,5 +28,5 @@ mod tries;
 mod workers;
 
 pub use backup::{BackupError, Checked, Restored, check_backup, restore};
-pub use http::openapi_document;
+pub use http::{openapi_document, rights_table};
 pub use serve::{Server, ServerConfig, Tokens};

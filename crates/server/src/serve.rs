@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use anyhow::Context;
 use axum::serve::ListenerExt;
+use pondrix_core::access::{Grant, Holder, Role};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 use tracing::info;
@@ -18,8 +19,11 @@ use crate::ports::{Clock, Ports};
 use crate::private::write_private;
 use crate::queries::Queries;
 use crate::seal::Seal;
-use crate::store::{self, Store, TokenKind};
+use crate::store::{self, Store, TokenKind, TokenRow};
 use crate::workers::{self, watcher::Watcher};
+
+/// Who the first token is of.
+const FIRST: &str = "admin";
 
 /// How the server works.
 #[derive(Clone, Debug)]
@@ -67,14 +71,14 @@ impl Server {
         let runner_file = config.data.join("runner.token");
         // Written before it holds: a server killed in between makes another one.
         if !runner_file.exists() {
-            let token = access::new_secret()?;
+            let token = access::new_token()?;
             write_private(&runner_file, token.as_bytes()).with_context(told)?;
         }
         let token = std::fs::read_to_string(&runner_file).with_context(told)?;
         let (hash, now) = (access::hash(token.trim()), ports.clock.now());
         let keep = move |c: &rusqlite::Connection| match store::token(c, &hash, now)? {
             Some(_) => Ok(()),
-            None => store::put_token(c, &hash, TokenKind::Runner, "runner", &[], now, None),
+            None => store::put_token(c, &TokenRow::new(hash, TokenKind::Runner, "runner", now)).map(|_| ()),
         };
         store.write(keep).await?;
         let seal = Seal::open(&config.data.join("secrets.key")).with_context(told)?;
@@ -84,13 +88,16 @@ impl Server {
 
     /// Makes a token for everything people do when there is none.
     async fn new_admin_token(store: &Store, clock: &Clock) -> anyhow::Result<Option<String>> {
-        let token = access::new_secret()?;
+        let token = access::new_token()?;
         let (hash, now) = (access::hash(&token), clock.now());
         let made = store.write(move |c| {
-            if store::has_token(c, TokenKind::Admin)? {
+            if store::has_token(c, TokenKind::Person)? {
                 return Ok(false);
             }
-            store::put_token(c, &hash, TokenKind::Admin, "admin", &[], now, None)?;
+            store::add_user(c, FIRST, &[], now)?;
+            let everything = Grant::everywhere(Role::Administer);
+            store::give_role(c, &Holder::Person(FIRST.to_owned()), &everything, "server", now)?;
+            store::put_token(c, &TokenRow::new(hash, TokenKind::Person, FIRST, now))?;
             Ok(true)
         });
         Ok(made.await?.then_some(token))
@@ -110,6 +117,7 @@ impl Server {
         let address = format!("http://{}", listener.local_addr()?);
         let public = self.config.public_url.clone().unwrap_or_else(|| address.clone());
         let watcher = Watcher::new(Arc::clone(&self.engine), self.config.look_every, shutdown.clone());
+        self.engine.seal_files_of_environments().await?;
         self.engine.resume().await?;
         workers::start(&self.engine, &watcher, self.preflights, &shutdown);
         for row in self.store.read(store::projects).await? {

@@ -59,6 +59,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/environments/{name}/freeze": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Has nothing rolled out to an environment for now. What is being rolled out goes on. */
+        put: operations["settings_freeze"];
+        post?: never;
+        /** Has rollouts to an environment begin again. */
+        delete: operations["settings_thaw"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/images": {
         parameters: {
             query?: never;
@@ -538,6 +556,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All roles that were given: who may do what, and whom to ask. */
+        get: operations["people_roles"];
+        /** Gives a role to a person or a team. */
+        put: operations["people_give"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roles/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a role. */
+        post: operations["people_take"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runners": {
         parameters: {
             query?: never;
@@ -688,10 +741,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The people who have a token, by name. */
+        /** The tokens of whoever asks; those of everybody, where they administer the server. */
         get: operations["access_list"];
         put?: never;
-        /** Makes a token for a person. It is told this once. */
+        /** Makes a token. It is told this once. */
         post: operations["access_make"];
         delete?: never;
         options?: never;
@@ -699,7 +752,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tokens/{name}": {
+    "/api/v1/tokens/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -709,11 +762,64 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Removes a person's token, and signs their browsers out. */
+        /** Removes a token, and signs browsers out that were signed in with it. */
         delete: operations["access_remove"];
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a token in the place of another, which stays good for an hour. */
+        post: operations["access_rotate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All people, by name. */
+        get: operations["people_list"];
+        put?: never;
+        /** Makes a person known, with a first token, which is told this once. */
+        post: operations["people_add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forgets a person, with their roles and tokens, and signs their browsers out. */
+        delete: operations["people_remove"];
+        options?: never;
+        head?: never;
+        /** Says which teams a person is of. */
+        patch: operations["people_change"];
         trace?: never;
     };
     "/api/v1/whoami": {
@@ -811,6 +917,8 @@ export interface components {
             by?: string | null;
             /** @description What is asked. */
             question: string;
+            /** @description Who has said yes so far. */
+            said_yes?: string[];
             /**
              * Format: date-time
              * @description Until when an answer counts.
@@ -820,6 +928,18 @@ export interface components {
             whose?: string | null;
             /** @description What was answered. */
             yes?: boolean | null;
+        };
+        /** @description Whose yes an environment wants before a rollout begins. */
+        Approvers: {
+            /**
+             * Format: int32
+             * @description How many different people must say yes.
+             */
+            count: number;
+            /** @description Whose counts. */
+            of: string[];
+            /** @description Whether that of whoever started the run, or wrote its commit, counts too. */
+            own?: boolean;
         };
         /** @description A file that is kept. */
         ArtifactFile: {
@@ -911,6 +1031,21 @@ export interface components {
             /** @description The run as it is now. */
             run: components["schemas"]["RunSummary"];
         };
+        /** @description An environment to make known or to change. What is not said stays as it is. */
+        EnvironmentChange: {
+            /** @description Where people reach what runs there. */
+            address?: string | null;
+            /**
+             * @description How its cluster is reached and signed in at: the text of a kubeconfig file (YAML or JSON), of which the current
+             *     context is kept, sealed. It is never shown again. It may name no files and run no programs.
+             */
+            kubeconfig?: string | null;
+            /** @description Its name. */
+            name: string;
+            /** @description The namespace in the cluster; the environment's name where it was never said. */
+            namespace?: string | null;
+            rules?: components["schemas"]["EnvironmentRules"] | null;
+        };
         /** @description All environments. */
         EnvironmentList: {
             /** @description By name. */
@@ -921,18 +1056,47 @@ export interface components {
             /** @description The objects are still in the cluster. */
             releases: components["schemas"]["ReleaseOutside"][];
         };
+        /** @description What an environment asks of a run that would roll out there. */
+        EnvironmentRules: {
+            approvers?: components["schemas"]["Approvers"] | null;
+            freeze?: components["schemas"]["Freeze"] | null;
+            /** @description Kinds of objects that may be applied beside workloads, services and configuration: `Role`, `Namespace`. */
+            kinds?: string[];
+            /** @description Who may start by hand what rolls out there; everybody who may start runs, where nobody is named. */
+            people?: string[];
+            /** @description The projects that may; all, where none is named. */
+            projects?: string[];
+            /** @description The branches and tags whose commits may. */
+            refs?: components["schemas"]["Refs"];
+            /** @description The kinds of start that may; all but tries, where none is named. */
+            starts?: components["schemas"]["StartKind"][];
+            /** @description The minutes in which a rollout may begin; any, where none is said. */
+            window?: {
+                /** @description Minute, hour, day of the month, month and day of the week, as in `* 8-17 * * 1-5`. */
+                fields: string;
+                /** @description The time zone, as in `Europe/Lisbon`. */
+                zone: string;
+            } | null;
+        };
         /** @description An environment: where a rollout goes. */
         EnvironmentView: {
             /** @description Where people reach what runs there. */
             address?: string | null;
-            /** @description The file, on the server's machine, that says how the cluster is reached. */
-            kubeconfig: string;
+            /** @description Who set it last. */
+            by?: string | null;
+            /** @description Where its cluster is reached; nothing where that has to be told anew. */
+            cluster?: string | null;
             /** @description Its name. */
             name: string;
-            /** @description The namespace in the cluster. */
+            /** @description The namespace in the cluster: objects are applied in this one and no other. */
             namespace: string;
-            /** @description Whether runs that try what is not committed may roll out there. */
-            takes_tries?: boolean;
+            /** @description What it asks of a run that would roll out there. */
+            rules: components["schemas"]["EnvironmentRules"];
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            set?: string | null;
         };
         /** @description A test that failed. */
         Failure: {
@@ -993,6 +1157,23 @@ export interface components {
             /** @description By name. */
             tests: string[];
         };
+        /** @description That nothing is rolled out for now. */
+        Freeze: {
+            /** @description Who said so. */
+            by: string;
+            /** @description Why. */
+            reason: string;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+        };
+        /** @description That nothing is to be rolled out to an environment for now. */
+        FreezeRequest: {
+            /** @description Why. Whoever is kept from a rollout is told. */
+            reason: string;
+        };
         /** @description Something that would go. */
         GoingView: {
             /** @description The run. */
@@ -1002,6 +1183,13 @@ export interface components {
             /** @description Why, in words. */
             why: string;
         };
+        /** @description A role in some projects. */
+        Grant: {
+            /** @description Where: a project, those whose names begin so (`garden-*`), or all (`*`). */
+            projects: string;
+            /** @description What may be done. */
+            role: components["schemas"]["Role"];
+        };
         /** @description What a hook is told. */
         HookAnswer: {
             /** @description The project that is looked at now. */
@@ -1009,8 +1197,13 @@ export interface components {
         };
         /** @description Who a token stands for. */
         Identity: {
+            limit?: components["schemas"]["Grant"] | null;
             /** @description The name. */
             name: string;
+            /** @description What they and their teams were given. */
+            roles: components["schemas"]["Grant"][];
+            /** @description The teams that they are of. */
+            teams: string[];
             /** @description The server's version. */
             version: string;
         };
@@ -1243,10 +1436,25 @@ export interface components {
         };
         /** @description A token to make. */
         NewToken: {
-            /** @description The groups that the person is of. */
-            groups?: string[];
-            /** @description The person. */
+            /**
+             * Format: int32
+             * @description For how many days it is good: 1 to 3650; until it is removed, where nothing is said.
+             */
+            days?: number | null;
+            /** @description What it is for: 1 to 63 of a-z, 0-9 and `-`, with a letter or digit at both ends. */
+            label: string;
+            limit?: components["schemas"]["Grant"] | null;
+            /** @description Whose it is; of whoever asks, where nothing is said. */
+            owner?: string | null;
+        };
+        /** @description A person to make known. */
+        NewUser: {
+            /** @description The name: 1 to 63 of a-z, 0-9 and `-`, with a letter or digit at both ends. */
             name: string;
+            /** @description What they may do themselves, beside what their teams may. */
+            roles?: components["schemas"]["Grant"][];
+            /** @description The teams that the person is of. */
+            teams?: string[];
         };
         /** @description A package that is installed. */
         Package: {
@@ -1321,6 +1529,8 @@ export interface components {
             faults: components["schemas"]["Fault"][];
             /** @description Why no run would begin; nothing when one would. */
             nothing?: string | null;
+            /** @description Rollouts that the environments' rules would not let through, each with why and what to do. */
+            refused?: components["schemas"]["PreflightFault"][];
             /** @description The stages, in order. */
             stages: components["schemas"]["PlannedStageView"][];
             /** @description Whether it would stop older runs of its branch. */
@@ -1415,6 +1625,11 @@ export interface components {
              * @description How many of its jobs may run at once; 0 for any number.
              */
             limit?: number | null;
+            /**
+             * @description All branches and tags that it protects from now on, `main`, `release/*`, `tag:v*`; the repository's default branch,
+             *     where the list is empty.
+             */
+            protected?: string[] | null;
             /** @description Whether pipelines of other projects may use templates of its repository. */
             templates?: boolean | null;
             /**
@@ -1445,12 +1660,12 @@ export interface components {
             /** @description Whether the note is a fault. */
             faulty: boolean;
             /**
-             * @description Where a hook of the repository says "look now". The secret is in the address, or signs the
-             *     request (Standard Webhooks).
+             * @description Where a hook of the repository says "look now", told to whoever maintains the project. The secret is in the
+             *     address, or signs the request (Standard Webhooks).
              */
-            hook: string;
-            /** @description The secret for signing. */
-            hook_secret: string;
+            hook?: string | null;
+            /** @description The secret for signing, told to the same. */
+            hook_secret?: string | null;
             /**
              * Format: int64
              * @description The newest run's number and state.
@@ -1466,6 +1681,8 @@ export interface components {
             name: string;
             /** @description Why it could not be seen, or what was noted when it was. */
             note?: string | null;
+            /** @description The branches and tags that it protects, `main`, `release/*`, `tag:v*`: what environments and secrets trust. */
+            protected: string[];
             /** @description The repository. */
             repository: string;
             /**
@@ -1480,6 +1697,11 @@ export interface components {
              * @description Its weight when projects take turns at the runners.
              */
             weight: number;
+        };
+        /** @description Of which branches and tags an environment takes runs. */
+        Refs: "protected" | "any" | {
+            /** @description Of these. */
+            these: string[];
         };
         /** @description What shall change of a registry. What is not said stays as it is. */
         RegistryChange: {
@@ -1545,14 +1767,14 @@ export interface components {
         };
         /** @description A rollout whose objects stay in their cluster. */
         ReleaseOutside: {
+            /** @description Where its cluster is reached. */
+            cluster?: string | null;
             /** @description The environment. */
             environment: string;
             /** @description The image that runs. */
             image: string;
             /** @description The rollout. */
             job: string;
-            /** @description The file, on the server's machine, that says how the cluster is reached. */
-            kubeconfig: string;
             /** @description The files of the repository that describe the objects, where they are known. */
             manifests: string[];
             /** @description The namespace. */
@@ -1663,6 +1885,41 @@ export interface components {
             /** @description What holds where no rule says anything. */
             usual: components["schemas"]["RetentionRule"];
         };
+        /**
+         * @description What somebody may do in the projects for which it is given.
+         * @enum {string}
+         */
+        Role: "look" | "approve" | "secrets" | "run" | "add" | "maintain" | "administer";
+        /** @description A role to give or to take. */
+        RoleChange: {
+            /** @description Where: a project, those whose names begin so (`garden-*`), or all (`*`). */
+            projects: string;
+            /** @description What may be done. */
+            role: components["schemas"]["Role"];
+            /** @description A person (`wren`), or everybody of a team (`team:keepers`). */
+            to: string;
+        };
+        /** @description All roles that were given. */
+        RoleList: {
+            /** @description By projects. */
+            roles: components["schemas"]["RoleView"][];
+        };
+        /** @description A role that was given. */
+        RoleView: {
+            /** @description Who gave it; `server` for what is so from the beginning. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When it was given.
+             */
+            given: string;
+            /** @description Where: a project, those whose names begin so (`garden-*`), or all (`*`). */
+            projects: string;
+            /** @description What may be done. */
+            role: components["schemas"]["Role"];
+            /** @description A person (`wren`), or everybody of a team (`team:keepers`). */
+            to: string;
+        };
         /** @description A run, whole. */
         RunDetail: components["schemas"]["RunSummary"] & {
             failure?: components["schemas"]["FailureView"] | null;
@@ -1695,6 +1952,8 @@ export interface components {
             author: string;
             /** @description The branch; empty for a run that a tag started. */
             branch: string;
+            /** @description Who started it by hand, where somebody did. */
+            by?: string | null;
             /** @description The commit's full id. */
             commit: string;
             /**
@@ -1940,29 +2199,74 @@ export interface components {
             /** @description Which, in which version. */
             template: string;
         };
-        /** @description The people who have a token. */
+        /** @description The tokens of people. */
         TokenList: {
-            /** @description By name. */
+            /** @description By owner, and in the order in which they were made. */
             tokens: components["schemas"]["TokenView"][];
         };
         /** @description A token that was made. */
         TokenMade: {
-            /** @description Whose it is. */
-            person: components["schemas"]["TokenView"];
+            /** @description What is known of it. */
+            made: components["schemas"]["TokenView"];
             /** @description The token. It is never shown again. */
             token: string;
         };
-        /** @description A person who has a token. */
+        /** @description A token, without itself. */
         TokenView: {
             /**
              * Format: date-time
-             * @description When it was created.
+             * @description When it was made.
              */
             created: string;
-            /** @description The groups that the person is of. */
-            groups: string[];
+            /**
+             * Format: date-time
+             * @description When it is good no more.
+             */
+            ends?: string | null;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /** @description What it is for. */
+            label: string;
+            limit?: components["schemas"]["Grant"] | null;
+            /** @description Whose it is. */
+            owner: string;
+            /**
+             * Format: date-time
+             * @description When it was used last, to the minute.
+             */
+            used?: string | null;
+        };
+        /** @description What shall change of a person. */
+        UserChange: {
+            /** @description All teams that the person is of from now on. */
+            teams: string[];
+        };
+        /** @description All people. */
+        UserList: {
+            /** @description By name. */
+            users: components["schemas"]["UserView"][];
+        };
+        /** @description A person who was made known. */
+        UserMade: {
+            /** @description Their first token. */
+            first: components["schemas"]["TokenMade"];
             /** @description The person. */
+            user: components["schemas"]["UserView"];
+        };
+        /** @description A person. */
+        UserView: {
+            /**
+             * Format: date-time
+             * @description Since when the person is known.
+             */
+            created: string;
+            /** @description The name. */
             name: string;
+            /** @description The teams. */
+            teams: string[];
         };
     };
     responses: never;
@@ -2106,7 +2410,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["EnvironmentView"];
+                "application/json": components["schemas"]["EnvironmentChange"];
             };
         };
         responses: {
@@ -2250,6 +2554,198 @@ export interface operations {
                 };
             };
             /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings_freeze: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FreezeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentView"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings_thaw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentView"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5039,6 +5535,250 @@ export interface operations {
             };
         };
     };
+    people_roles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoleList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    people_give: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoleChange"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    people_take: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoleChange"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     runners_list: {
         parameters: {
             query?: never;
@@ -5890,7 +6630,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Conflict */
+            /** @description What is there does not allow it now. */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5938,6 +6678,317 @@ export interface operations {
         };
     };
     access_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    access_rotate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenMade"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    people_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    people_add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUser"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserMade"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    people_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -6001,6 +7052,113 @@ export interface operations {
                 };
             };
             /** @description The request says something that cannot be done. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    people_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UserChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserView"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;

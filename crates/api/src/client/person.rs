@@ -12,12 +12,13 @@ use std::path::Path;
 use tokio_util::io::ReaderStream;
 
 use crate::{
-    AnswerRequest, ArtifactFiles, EnvironmentList, EnvironmentRemoved, EnvironmentView, FlakyTests, Identity,
-    ImageChain, ImageDetail, ImageDifference, ImageList, NewProject, NewToken, PauseRequest, PlanRequest, PlanView,
-    PoolView, ProjectChange, ProjectList, ProjectRemoved, ProjectView, RegistryChange, RegistryList, RegistryProof,
-    RegistryQuestion, RegistryView, RerunRequest, RetentionPreview, RetentionQuestion, RetentionRule, RetentionView,
-    RunDetail, RunPage, RunSummary, RunnerList, RunnerView, SecretList, SecretValue, SecretView, StartRequest,
-    StopRequest, TemplateText, TokenList, TokenMade, TryRequest,
+    AnswerRequest, ArtifactFiles, EnvironmentChange, EnvironmentList, EnvironmentRemoved, EnvironmentView, FlakyTests,
+    FreezeRequest, Identity, ImageChain, ImageDetail, ImageDifference, ImageList, NewProject, NewToken, NewUser,
+    PauseRequest, PlanRequest, PlanView, PoolView, ProjectChange, ProjectList, ProjectRemoved, ProjectView,
+    RegistryChange, RegistryList, RegistryProof, RegistryQuestion, RegistryView, RerunRequest, RetentionPreview,
+    RetentionQuestion, RetentionRule, RetentionView, RoleChange, RoleList, RunDetail, RunPage, RunSummary, RunnerList,
+    RunnerView, SecretList, SecretValue, SecretView, StartRequest, StopRequest, TemplateText, TokenList, TokenMade,
+    TryRequest, UserChange, UserList, UserMade, UserView,
 };
 
 /// Which runs are wanted: those that are all of what is said.
@@ -302,7 +303,63 @@ impl Client {
         self.wire.json(self.wire.http.patch(url).json(change)).await
     }
 
-    /// The people who have a token.
+    /// All people.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn users(&self) -> Result<UserList, ClientError> {
+        self.get("/api/v1/users").await
+    }
+
+    /// Makes a person known, with a first token.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn add_user(&self, new: &NewUser) -> Result<UserMade, ClientError> {
+        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/users")).json(new)).await
+    }
+
+    /// Says which teams a person is of.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn change_user(&self, name: &str, change: &UserChange) -> Result<UserView, ClientError> {
+        self.wire.json(self.wire.http.patch(self.wire.url(&format!("/api/v1/users/{name}"))).json(change)).await
+    }
+
+    /// Forgets a person, with their roles and tokens.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn remove_user(&self, name: &str) -> Result<(), ClientError> {
+        self.wire.send(self.wire.http.delete(self.wire.url(&format!("/api/v1/users/{name}")))).await.map(|_| ())
+    }
+
+    /// All roles that were given.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn roles(&self) -> Result<RoleList, ClientError> {
+        self.get("/api/v1/roles").await
+    }
+
+    /// Gives a role.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn give_role(&self, change: &RoleChange) -> Result<(), ClientError> {
+        self.wire.send(self.wire.http.put(self.wire.url("/api/v1/roles")).json(change)).await.map(|_| ())
+    }
+
+    /// Takes a role.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn take_role(&self, change: &RoleChange) -> Result<(), ClientError> {
+        self.wire.send(self.wire.http.post(self.wire.url("/api/v1/roles/take")).json(change)).await.map(|_| ())
+    }
+
+    /// The own tokens; everybody's, where one administers the server.
     ///
     /// # Errors
     /// See [`ClientError`].
@@ -310,7 +367,7 @@ impl Client {
         self.get("/api/v1/tokens").await
     }
 
-    /// Makes a token for a person.
+    /// Makes a token.
     ///
     /// # Errors
     /// See [`ClientError`].
@@ -318,12 +375,20 @@ impl Client {
         self.wire.json(self.wire.http.post(self.wire.url("/api/v1/tokens")).json(new)).await
     }
 
-    /// Removes a person's token.
+    /// Makes a token in the place of another, which stays good for an hour.
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn remove_token(&self, name: &str) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.delete(self.wire.url(&format!("/api/v1/tokens/{name}")))).await.map(|_| ())
+    pub async fn rotate_token(&self, id: i64) -> Result<TokenMade, ClientError> {
+        self.wire.json(self.wire.http.post(self.wire.url(&format!("/api/v1/tokens/{id}/rotate")))).await
+    }
+
+    /// Removes a token.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn remove_token(&self, id: i64) -> Result<(), ClientError> {
+        self.wire.send(self.wire.http.delete(self.wire.url(&format!("/api/v1/tokens/{id}")))).await.map(|_| ())
     }
 
     /// A template as it is now.
@@ -487,8 +552,26 @@ impl Client {
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn set_environment(&self, environment: &EnvironmentView) -> Result<EnvironmentView, ClientError> {
+    pub async fn set_environment(&self, environment: &EnvironmentChange) -> Result<EnvironmentView, ClientError> {
         self.wire.json(self.wire.http.put(self.wire.url("/api/v1/environments")).json(environment)).await
+    }
+
+    /// Has nothing rolled out to an environment for now.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn freeze(&self, environment: &str, freeze: &FreezeRequest) -> Result<EnvironmentView, ClientError> {
+        let url = self.wire.url(&format!("/api/v1/environments/{environment}/freeze"));
+        self.wire.json(self.wire.http.put(url).json(freeze)).await
+    }
+
+    /// Has rollouts to an environment begin again.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn thaw(&self, environment: &str) -> Result<EnvironmentView, ClientError> {
+        let url = self.wire.url(&format!("/api/v1/environments/{environment}/freeze"));
+        self.wire.json(self.wire.http.delete(url)).await
     }
 
     /// All registries that are reached in a way of their own.

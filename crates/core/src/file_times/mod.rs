@@ -26,6 +26,13 @@ impl FileTimes {
         Some(self.0[place].1)
     }
 
+    /// Whether a file of this name is in some folder.
+    #[must_use]
+    pub fn has_name(&self, name: &str) -> bool {
+        let is_it = |path: &[u8]| path.rsplit(|byte| *byte == b'/').next() == Some(name.as_bytes());
+        self.0.iter().any(|(path, _)| is_it(path))
+    }
+
     /// The files, by path.
     pub fn iter(&self) -> impl Iterator<Item = (&[u8], u64)> {
         self.0.iter().map(|(path, time)| (path.as_slice(), *time))

@@ -25,7 +25,7 @@ pub use model::{
     Pipeline, Push, Ready, RequiredResult, Retry, RolloutJob, SECRET_FOLDER, SecretUse, Service, Spanned, Stage,
     StartKind, StartRule, Step, StepsJob, TemplateName, TemplateNameError, Templates, UnknownStart,
 };
-pub use pattern::Pattern;
+pub use pattern::{Pattern, PatternError};
 pub use read::{fault_at, is_plain, read, read_with, uses, words};
 pub use secret_name::{SecretName, SecretNameError};
 pub use variables::{HASH, INPUT, JOB, MATRIX, VARIABLES};

@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 use conditions::{left_out, was_changed};
 
 use crate::JobKey;
+use crate::access::Gate;
 use crate::pipeline::{
     Allowed, Approval, Fetch, ImageJob, Input, Job, JobKind, Needs, Pipeline, Push, RequiredResult, Retry, Stage,
     StartKind, StartRule,
@@ -50,6 +51,9 @@ pub struct PlannedStage {
     pub exclusive: Option<String>,
     /// The yes that it waits for.
     pub approval: Option<Approval>,
+    /// Those that the environments want which it goes to.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub gates: Vec<Gate>,
     /// Its jobs, those too that are left out.
     pub jobs: Vec<PlannedJob>,
 }
@@ -242,6 +246,7 @@ impl Plan {
                 name: stage.name.value.clone(),
                 exclusive: stage.exclusive.clone(),
                 approval: stage.approval.clone(),
+                gates: Vec::new(),
                 jobs,
             });
         }

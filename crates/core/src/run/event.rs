@@ -89,6 +89,9 @@ pub enum Event {
         yes: bool,
         /// Who gave it; `nobody`, when the time was over.
         by: String,
+        /// The teams that they were of then; nothing in records of a time when nobody asked.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        teams: Option<Vec<String>>,
     },
     /// Somebody asked to stop the run.
     StopAsked {

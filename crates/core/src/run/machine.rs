@@ -59,7 +59,9 @@ impl Run {
                 Ok(self.go_on(now))
             }
             Event::StopAsked { by } => self.stop(by, now),
-            Event::Answered { stage, yes, by } => self.answer(stage, Answer { yes: *yes, by: by.clone(), at: now }),
+            Event::Answered { stage, yes, by, teams } => {
+                self.answer(stage, Answer { yes: *yes, by: by.clone(), teams: teams.clone(), at: now })
+            }
             Event::JobTaken { job, runner } => {
                 let mut job = self.job_in(job, State::Queued, |job| job.queued.is_some())?;
                 job.state = State::Running;
@@ -162,10 +164,11 @@ impl Run {
         let now = answer.at;
         let stage = self.stages.iter_mut().find(|stage| stage.name == name);
         let stage = stage.ok_or_else(|| Refused::Unknown(format!("stage {name}")))?;
-        if stage.state != State::Waiting || stage.answer.is_some() {
+        let is_said = stage.answers.iter().any(|earlier| earlier.by == answer.by);
+        if stage.state != State::Waiting || is_said {
             return Err(Refused::NotNow { what: format!("stage {name}"), state: stage.state });
         }
-        stage.answer = Some(answer);
+        stage.answers.push(answer);
         self.state = State::Running;
         Ok(self.go_on(now))
     }
@@ -229,14 +232,14 @@ impl StageRun {
         } else if self.state == State::Queued {
             let may_begin = |job: &JobRun| job.state == State::Queued && job.required_result.allows(broken.is_some());
             let opens = self.jobs.iter().any(may_begin);
-            let waits = opens && self.approval.is_some();
+            let waits = opens && self.asks();
             self.state = if waits { State::Waiting } else { State::Running };
             self.asked = waits.then_some(now);
         }
         if self.state == State::Waiting && stopped_by.is_none() {
-            match &self.answer {
+            match self.no() {
+                None if self.is_approved() && self.closed_gates().next().is_none() => self.state = State::Running,
                 None => return,
-                Some(answer) if answer.yes => self.state = State::Running,
                 Some(answer) => {
                     let reason = match answer.by.as_str() {
                         "nobody" => "nobody approved it in time".to_owned(),

@@ -1,6 +1,7 @@
 //! A run's state.
 
 use super::{JobResult, Jobs, PreflightFault, StepEnd};
+use crate::access::Gate;
 use crate::pipeline::{Approval, JobKind, RequiredResult, Retry};
 use crate::plan::{Plan, PlannedJob, PlannedStage};
 use crate::{JobKey, State, Time};
@@ -35,8 +36,10 @@ pub struct StageRun {
     pub approval: Option<Approval>,
     /// When it began to wait for it.
     pub asked: Option<Time>,
-    /// Who said yes or no, and which.
-    pub answer: Option<Answer>,
+    /// Those that the environments want which it goes to.
+    pub gates: Vec<Gate>,
+    /// Who said yes or no, and which, in their order.
+    pub answers: Vec<Answer>,
     /// What it holds against other runs of the project while it goes on.
     pub exclusive: Option<String>,
     /// Its jobs, in order.
@@ -61,6 +64,8 @@ pub struct Answer {
     pub yes: bool,
     /// Who said it; `nobody`, when the time for an answer was over.
     pub by: String,
+    /// The teams that they were of then, where that is known.
+    pub teams: Option<Vec<String>>,
     /// When.
     pub at: Time,
 }
@@ -222,13 +227,48 @@ impl Run {
 }
 
 impl StageRun {
+    /// Whether anybody's yes is wanted before it begins.
+    #[must_use]
+    pub const fn asks(&self) -> bool {
+        self.approval.is_some() || !self.gates.is_empty()
+    }
+
+    /// The no that ends it, where somebody said that.
+    #[must_use]
+    pub fn no(&self) -> Option<&Answer> {
+        self.answers.iter().find(|answer| !answer.yes)
+    }
+
+    /// Whether what the pipeline file asks is answered with yes by somebody whose answer counts.
+    #[must_use]
+    pub fn is_approved(&self) -> bool {
+        let counts = |answer: &Answer| match (&answer.teams, &self.approval) {
+            (Some(teams), Some(approval)) => approval.is_for(&answer.by, teams),
+            // It was looked at when it was given.
+            (None, _) | (_, None) => true,
+        };
+        self.approval.is_none() || self.answers.iter().any(|answer| answer.yes && counts(answer))
+    }
+
+    /// The gates that are still closed.
+    pub fn closed_gates(&self) -> impl Iterator<Item = &Gate> {
+        self.gates.iter().filter(|gate| !gate.is_open(self.yes()))
+    }
+
+    /// Who said yes, and the teams that they were of.
+    pub fn yes(&self) -> impl Iterator<Item = (&str, &[String])> {
+        let yes = self.answers.iter().filter(|answer| answer.yes);
+        yes.map(|answer| (answer.by.as_str(), answer.teams.as_deref().unwrap_or_default()))
+    }
+
     fn new(stage: &PlannedStage) -> Self {
         Self {
             name: stage.name.clone(),
             state: State::Queued,
             approval: stage.approval.clone(),
             asked: None,
-            answer: None,
+            gates: stage.gates.clone(),
+            answers: Vec::new(),
             exclusive: stage.exclusive.clone(),
             jobs: stage.jobs.iter().map(JobRun::new).collect(),
         }

@@ -17,6 +17,7 @@ pub(crate) mod registry;
 pub(crate) mod rerun;
 pub(crate) mod restore;
 pub(crate) mod retention;
+pub(crate) mod role;
 pub(crate) mod runner;
 pub(crate) mod runs;
 pub(crate) mod secret;
@@ -26,6 +27,7 @@ pub(crate) mod start;
 pub(crate) mod stop;
 pub(crate) mod token;
 pub(crate) mod try_out;
+pub(crate) mod user;
 pub(crate) mod whoami;
 
 use crate::cli::{Cli, Command};
@@ -42,6 +44,8 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Login(command) => command.run(global).await,
         Command::Whoami(command) => command.run(global).await,
         Command::Token(command) => command.run(global).await,
+        Command::User(command) => command.run(global).await,
+        Command::Role(command) => command.run(global).await,
         Command::Project(command) => command.run(global).await,
         Command::Registry(command) => command.run(global).await,
         Command::Image(command) => command.run(global).await,

@@ -6,6 +6,7 @@ use clap::builder::BoolishValueParser;
 use clap::{Args, Subcommand};
 use pondrix_api::{NewProject, ProjectChange, ProjectView};
 use pondrix_core::ProjectName;
+use pondrix_core::access::RefPattern;
 
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
@@ -32,7 +33,7 @@ pub(crate) struct Remove {
     yes: bool,
 }
 
-/// Change how much of the runners a project may use, and whether others may use its templates.
+/// Change what a project protects, how much of the runners it may use, and whether others may use its templates.
 #[derive(Debug, Args)]
 pub(crate) struct Set {
     /// The project.
@@ -46,6 +47,13 @@ pub(crate) struct Set {
     /// Whether pipelines of other projects may use templates of its repository.
     #[arg(long, value_name = "yes|no", value_parser = BoolishValueParser::new(), hide_possible_values = true)]
     templates: Option<bool>,
+    /// A branch (`main`, `release/*`) or tag (`tag:v*`) that the project protects from now on, in place of those of before;
+    /// may be given more than once. Environments and secrets trust these.
+    #[arg(long, value_name = "REF")]
+    protect: Vec<RefPattern>,
+    /// Protect the repository's default branch, and nothing else.
+    #[arg(long, conflicts_with = "protect")]
+    protect_default: bool,
 }
 
 /// Add a project: a repository that the server watches. The next commit to it starts a run.
@@ -74,10 +82,13 @@ impl Project {
                 }
             }
             Self::Set(set) => {
-                if set.weight.is_none() && set.limit.is_none() && set.templates.is_none() {
-                    return Err(Failure::usage("nothing to change").advise("give --weight, --limit or --templates"));
+                let protected = (set.protect_default || !set.protect.is_empty()).then_some(set.protect);
+                if set.weight.is_none() && set.limit.is_none() && set.templates.is_none() && protected.is_none() {
+                    let words = "give --protect, --weight, --limit or --templates";
+                    return Err(Failure::usage("nothing to change").advise(words));
                 }
-                let change = ProjectChange { weight: set.weight, limit: set.limit, templates: set.templates };
+                let (weight, limit, templates) = (set.weight, set.limit, set.templates);
+                let change = ProjectChange { weight, limit, templates, protected };
                 let project = client.change_project(&set.name, &change).await?;
                 if global.json {
                     output::json(&project)?;
@@ -86,7 +97,13 @@ impl Project {
                     let name = output::strong(&project.name);
                     let templates = if project.templates { ", others may use its templates" } else { "" };
                     let weight = project.weight;
-                    output::line(&format!("Project {name}: weight {weight}, {jobs} jobs at once{templates}"));
+                    let protected = match project.protected.as_slice() {
+                        [] => "nothing yet: its repository has no branch".to_owned(),
+                        some => some.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
+                    };
+                    output::line(&format!(
+                        "Project {name}: protects {protected}; weight {weight}, {jobs} jobs at once{templates}"
+                    ));
                 }
             }
             Self::Remove(remove) => {
@@ -129,9 +146,14 @@ fn added(project: &ProjectView) {
     if let Some(note) = &project.note {
         output::line(&format!("  {}", output::plain(note)));
     }
-    output::line("Have the repository's server POST here after each push, and runs start at once:");
-    output::line(&format!("  {}", project.hook));
-    output::line("Without it, the server looks by itself now and then.");
+    match &project.hook {
+        Some(hook) => {
+            output::line("Have the repository's server POST here after each push, and runs start at once:");
+            output::line(&format!("  {hook}"));
+            output::line("Without it, the server looks by itself now and then.");
+        }
+        None => output::line("The server looks at it now and then; whoever maintains the project is told its hook."),
+    }
 }
 
 fn print(projects: &[ProjectView]) {

@@ -2,6 +2,7 @@
 
 mod checks;
 mod story;
+mod strangers;
 mod trials;
 mod world;
 

@@ -13,8 +13,8 @@ use pondrix_standin::garden::REGISTRY;
 use tokio::io::AsyncWriteExt;
 
 use super::checks::{self, Visitor, first_text, get, processes_with, run_of, until};
-use super::trials;
 use super::world::World;
+use super::{strangers, trials};
 use crate::output;
 
 const FIRST: &str = "Welcome to Fernhollow Botanic Garden";
@@ -66,6 +66,9 @@ pub(super) async fn play(world: &World, once: bool) -> anyhow::Result<()> {
     trials::refuses(world, &mut told).await?;
     told.point = 11;
     trials::follows(world, &mut told).await?;
+    told.point = 12;
+    strangers::shares(world, &mut told).await?;
+    strangers::guards(world, &mut told).await?;
     Ok(())
 }
 

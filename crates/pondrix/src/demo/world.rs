@@ -1,11 +1,13 @@
 //! The world of the demo: registry, cluster, server, runner and repositories.
 
+use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use pondrix_api::{Client, EnvironmentView, NewProject, ProjectChange, RegistryChange};
+use pondrix_api::{Client, EnvironmentChange, NewProject, NewUser, ProjectChange, RegistryChange};
+use pondrix_core::access::{Approvers, EnvironmentRules, Grant, Holder, Projects, Role};
 use pondrix_core::image::Registries;
 use pondrix_image::Image;
 use pondrix_sandbox::Launcher;
@@ -26,6 +28,8 @@ pub(super) struct World {
     pub(super) folder: PathBuf,
     pub(super) server_address: String,
     pub(super) admin_token: String,
+    /// The tokens of the people of the garden, by name.
+    pub(super) people: BTreeMap<String, String>,
     pub(super) client: Client,
     pub(super) application: SocketAddr,
     pub(super) cluster_address: SocketAddr,
@@ -35,6 +39,23 @@ pub(super) struct World {
     repositories: Vec<Repository>,
     runner: (CancellationToken, JoinHandle<()>),
     others: (CancellationToken, Vec<JoinHandle<()>>),
+}
+
+/// Makes the people of the garden known: who keeps the platform, who develops what, and who says yes to production.
+async fn people(client: &Client) -> Result<BTreeMap<String, String>, Failure> {
+    let mut tokens = BTreeMap::new();
+    for (name, team, role, projects) in [
+        ("ines", "platform", Role::Administer, "*"),
+        ("tomas", "visitors", Role::Maintain, "visitor-desk"),
+        ("wren", "growers", Role::Run, "plant-labels"),
+        ("odile", "keepers", Role::Approve, "*"),
+    ] {
+        let projects: Projects = projects.parse().map_err(|error| Failure::new(format!("{error}")))?;
+        let user =
+            NewUser { name: name.to_owned(), teams: vec![team.to_owned()], roles: vec![Grant { role, projects }] };
+        tokens.insert(name.to_owned(), client.add_user(&user).await?.first.token);
+    }
+    Ok(tokens)
 }
 
 async fn listen() -> std::io::Result<(TcpListener, SocketAddr)> {
@@ -62,6 +83,7 @@ impl World {
         let (listener, cluster_address) = listen().await?;
         let application = cluster.reserve("staging", "visitor-desk").await?;
         let kubeconfig = cluster.write_kubeconfig(cluster_address, "staging")?;
+        let cluster_config = cluster.write_kubeconfig(cluster_address, "production")?;
         let serving = cluster.serve(listener, stop.clone());
         tasks.push(tokio::spawn(async move { drop(serving.await) }));
 
@@ -96,14 +118,25 @@ impl World {
                 ..RegistryChange::default()
             })
             .await?;
-        let environment = EnvironmentView {
+        let environment = EnvironmentChange {
             name: "staging".to_owned(),
-            kubeconfig: kubeconfig.display().to_string(),
-            namespace: "staging".to_owned(),
+            kubeconfig: Some(std::fs::read_to_string(&kubeconfig)?),
             address: Some(format!("http://{application}")),
-            takes_tries: false,
+            ..EnvironmentChange::default()
         };
         client.set_environment(&environment).await?;
+        let guarded = EnvironmentRules {
+            approvers: Some(Approvers { of: vec![Holder::Team("keepers".to_owned())], count: 1, own: false }),
+            ..EnvironmentRules::default()
+        };
+        let production = EnvironmentChange {
+            name: "production".to_owned(),
+            kubeconfig: Some(std::fs::read_to_string(cluster_config)?),
+            rules: Some(guarded),
+            ..EnvironmentChange::default()
+        };
+        client.set_environment(&production).await?;
+        let people = people(&client).await?;
         let mut repositories = Vec::new();
         let gardens =
             [("glasshouse-base", GLASSHOUSE_BASE), ("visitor-desk", VISITOR_DESK), ("plant-labels", PLANT_LABELS)];
@@ -115,7 +148,7 @@ impl World {
             }
             let address = repository.bare.display().to_string();
             let project = client.add_project(&NewProject { name: name.to_owned(), repository: address }).await?;
-            repository.set_hook(Some(&project.hook))?;
+            repository.set_hook(project.hook.as_deref())?;
             repositories.push(repository);
         }
         let gives_templates = ProjectChange { templates: Some(true), ..ProjectChange::default() };
@@ -124,6 +157,7 @@ impl World {
             folder: folder.to_owned(),
             server_address,
             admin_token,
+            people,
             client,
             application,
             cluster_address,

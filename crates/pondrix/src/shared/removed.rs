@@ -49,8 +49,8 @@ pub(crate) fn releases(releases: &[ReleaseOutside]) {
     }
     output::line("These remove them there, in a copy of the repository:");
     for one in releases {
-        let kubectl =
-            format!("kubectl --kubeconfig {} --namespace {} delete", quoted(&one.kubeconfig), quoted(&one.namespace));
+        let server = one.cluster.as_ref().map(|server| format!(" --server {}", quoted(server)));
+        let kubectl = format!("kubectl{} --namespace {} delete", server.unwrap_or_default(), quoted(&one.namespace));
         for file in &one.manifests {
             output::line(&match is_pattern(file) {
                 // The shell reads the pattern, and each file has its own `-f`.

@@ -44,6 +44,9 @@ pub(crate) async fn print(client: &Client, detail: &RunDetail) {
     if let Some(number) = run.rerun_of {
         output::line(&format!("  reruns {}#{number}", run.project));
     }
+    if let Some(by) = &run.by {
+        output::line(&format!("  started by {by}"));
+    }
     if let Some(by) = &detail.stopped_by {
         output::line(&format!("  stopped by {by}"));
     }
@@ -89,12 +92,19 @@ fn print_approval(run: &str, approval: &ApprovalView) {
     let question = output::plain(&approval.question);
     match (approval.yes, &approval.by) {
         (Some(yes), Some(by)) => {
+            let who = if yes && approval.said_yes.len() > 1 { approval.said_yes.join(", ") } else { by.clone() };
             let said = if yes { "yes" } else { "no" };
-            output::line(&format!("  {question}  {}", output::faint(&format!("{said}, {}", output::plain(by)))));
+            output::line(&format!("  {question}  {}", output::faint(&format!("{said}, {}", output::plain(&who)))));
         }
         _ if approval.asked.is_some() => {
             let whose = approval.whose.as_deref().map(|whose| format!("  for {whose} to answer")).unwrap_or_default();
             output::line(&format!("  {question}{}", output::faint(&whose)));
+            if !approval.said_yes.is_empty() {
+                output::line(&output::faint(&format!(
+                    "  yes so far: {}",
+                    output::plain(&approval.said_yes.join(", "))
+                )));
+            }
             output::line(&format!("  answer: pondrix approve '{run}', or pondrix reject '{run}'"));
         }
         _ => {}

@@ -6,10 +6,18 @@ use pondrix_core::State;
 use reqwest::{Method, StatusCode};
 use serde_json::Value;
 
-use crate::support::{PONDRIX, World, one_job, said};
+use crate::someone::Someone;
+use crate::support::{World, one_job, until};
 
-/// Every method and address of the committed contract, with something put into the braces.
-fn addresses() -> Vec<(Method, String)> {
+/// A method and an address of the committed contract, with something put into the braces, and what it asks for.
+struct Address {
+    method: Method,
+    path: String,
+    asks: String,
+}
+
+/// All of them.
+fn addresses() -> Vec<Address> {
     let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/openapi.json");
     let document: Value = serde_json::from_str(&std::fs::read_to_string(file).unwrap()).unwrap();
     let mut all = Vec::new();
@@ -19,23 +27,26 @@ fn addresses() -> Vec<(Method, String)> {
             .replace("{number}", "1")
             .replace("{job}", "a~b")
             .replace("{secret}", "x")
+            .replace("{host}", "x.test")
+            .replace("{id}", "999999")
             .replace("{name}", "x");
-        for method in methods.as_object().unwrap().keys() {
-            all.push((method.to_uppercase().parse().unwrap(), path.clone()));
+        assert!(!path.contains('{'), "{path}");
+        for (method, operation) in methods.as_object().unwrap() {
+            let asks = operation["x-asks"].as_str().unwrap_or_default().to_owned();
+            all.push(Address { method: method.to_uppercase().parse().unwrap(), path: path.clone(), asks });
         }
     }
     all
 }
-
-const OPEN: [(&str, &str); 2] = [("GET", "/health"), ("POST", "/api/v1/session")];
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_address_asks_for_a_token_but_health_hooks_signing_in_and_the_console() {
     let world = World::new().await;
     let http = reqwest::Client::new();
     let mut asked = 0;
-    for (method, path) in addresses() {
-        if OPEN.contains(&(method.as_str(), path.as_str())) {
+    for Address { method, path, asks } in addresses() {
+        if asks == "nothing" {
+            assert!([("GET", "/health"), ("POST", "/api/v1/session")].contains(&(method.as_str(), path.as_str())));
             continue;
         }
         let body = serde_json::json!({ "name": "x", "repository": "y" });
@@ -87,9 +98,12 @@ async fn every_address_asks_for_a_token_but_health_hooks_signing_in_and_the_cons
 async fn a_runners_token_is_no_persons() {
     let world = World::new().await;
     let token = std::fs::read_to_string(world.folder.path().join("server/runner.token")).unwrap();
-    let answer =
-        reqwest::Client::new().get(format!("{}/api/v1/runs", world.url())).bearer_auth(token).send().await.unwrap();
-    assert_eq!(answer.status(), StatusCode::FORBIDDEN);
+    let http = reqwest::Client::new();
+    for Address { method, path, .. } in addresses().into_iter().filter(|one| one.asks != "nothing") {
+        let request = http.request(method.clone(), format!("{}{path}", world.url())).json(&serde_json::json!({}));
+        let answer = request.bearer_auth(&token).send().await.unwrap();
+        assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{method} {path}");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -118,46 +132,328 @@ async fn a_browsers_session_may_change_nothing_for_another_site_and_ends_with_si
     assert_eq!(ask(Method::GET, "/api/v1/whoami", None).await.unwrap().status(), StatusCode::UNAUTHORIZED);
 }
 
+/// Which roles are enough for what an address asks for, written down once more: `(role, what it is enough for)`.
+const ENOUGH: [(&str, &[&str]); 7] = [
+    ("look", &["look"]),
+    ("approve", &["look", "approve"]),
+    ("secrets", &["look", "secrets"]),
+    ("run", &["look", "approve", "run"]),
+    ("add", &["look", "add"]),
+    ("maintain", &["look", "approve", "run", "secrets", "maintain"]),
+    ("administer", &["look", "approve", "run", "secrets", "maintain", "add", "administer"]),
+];
+
 #[tokio::test(flavor = "multi_thread")]
-async fn an_approval_is_given_by_those_it_is_for_and_only_the_first_token_makes_others() {
+async fn every_address_is_answered_to_whom_the_table_of_rights_says_and_to_nobody_else() {
     let world = World::new().await;
-    let token = async |arguments: &[&str]| {
-        let made = world.pondrix(&[&["token", "add", "--json"], arguments].concat()).await;
-        assert_eq!(made.status, 0, "{made:?}");
-        serde_json::from_str::<serde_json::Value>(&made.out).unwrap()["token"].as_str().unwrap().to_owned()
-    };
-    let (ines, wren) = (token(&["ines", "--group", "keepers"]).await, token(&["wren"]).await);
-    let as_person = async |token: &str, arguments: &[&str]| {
-        let mut command = std::process::Command::new(PONDRIX);
-        command.args(arguments).env("PONDRIX_URL", world.url()).env("PONDRIX_TOKEN", token);
-        said(command).await
-    };
+    world.project("desk", &[]).await;
+    world.project("glasshouse-base", &[]).await;
+    // What is asked for changes nothing: there is no run 1 and no person x, and every body lacks something.
+    let nothing = || serde_json::json!({});
+    let mut asked = 0;
+    for (role, enough) in ENOUGH {
+        let (all, here, elsewhere) = (format!("{role}-all"), format!("{role}-here"), format!("{role}-elsewhere"));
+        let [all, here, elsewhere] = [all, here, elsewhere].map(|name| &*name.leak());
+        let all = Someone::new(&world, all, &["--role", role]).await;
+        let here = Someone::new(&world, here, &["--role", role, "--project", "desk"]).await;
+        let elsewhere = Someone::new(&world, elsewhere, &["--role", role, "--project", "glasshouse-*"]).await;
+        // Whoever administers all has a token that allows no more than this role.
+        let admin = Someone::with(&world, "admin", &world.token);
+        let limited = admin.token(&[&format!("for-{role}"), "--role", role, "--project", "desk"]).await;
+        for address in addresses() {
+            let Address { method, path, asks } = &address;
+            // Its project is removed when whoever may asks for it.
+            if *method == Method::DELETE && path == "/api/v1/projects/desk" {
+                continue;
+            }
+            // What has no end is looked at elsewhere; so is what asks for no role.
+            if ["nothing", "hook-secret", "signed-in"].contains(&asks.as_str()) || path.ends_with("stream") {
+                continue;
+            }
+            let of_project = path.starts_with("/api/v1/projects/desk");
+            let is_enough = enough.contains(&asks.as_str());
+            for (someone, may) in [
+                (&all, is_enough),
+                (&here, is_enough && of_project),
+                (&limited, is_enough && of_project),
+                (&elsewhere, false),
+            ] {
+                let answer = someone.ask(method, path, nothing()).await;
+                let status = answer.status();
+                let problem: Value = answer.json().await.unwrap_or_default();
+                let detail = problem["detail"].as_str().unwrap_or_default().to_owned();
+                let told = format!("{method} {path} asked for by {}: {status} {detail}", someone.name);
+                let is_hidden = status == StatusCode::NOT_FOUND && detail.contains("project `desk` that you may see");
+                if may {
+                    assert!(
+                        ![StatusCode::FORBIDDEN, StatusCode::UNAUTHORIZED].contains(&status) && !is_hidden,
+                        "{told}"
+                    );
+                } else if of_project && someone.name == elsewhere.name {
+                    assert!(is_hidden, "{told}");
+                } else {
+                    assert_eq!(status, StatusCode::FORBIDDEN, "{told}");
+                    assert!(detail.contains("this asks for the role `"), "{told}");
+                }
+                asked += 1;
+            }
+        }
+    }
+    assert!(asked > 7 * 4 * 25, "{asked} questions");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn lists_and_streams_show_the_projects_that_one_may_see_and_no_word_of_others() {
+    let world = World::new().await;
+    let (_, seen) = world.run_of_pipeline("plant-labels", &one_job("step \"true\"")).await;
+    let (other, hidden) = world.run_of_pipeline("seed-bank", &one_job("step \"true\"")).await;
+    world.passes(&seen).await;
+    world.passes(&hidden).await;
+    let wren = Someone::new(&world, "wren", &["--role", "look", "--project", "plant-*"]).await;
+    let stream = wren.ask(&Method::GET, "/api/v1/runs/stream", Value::Null).await;
+    for path in [
+        "/api/v1/projects",
+        "/api/v1/runs",
+        "/api/v1/runs?state=passed&limit=200",
+        "/api/v1/images",
+        "/api/v1/images/chain",
+        "/api/v1/retention",
+    ] {
+        let text = wren.ask(&Method::GET, path, Value::Null).await.text().await.unwrap();
+        assert!(!text.contains("seed-bank"), "{path}: {text}");
+        assert_eq!(text.contains("plant-labels"), path.contains("runs") || path.contains("projects"), "{path}: {text}");
+        assert!(!text.contains("/hooks/"), "the secret of a hook is for maintainers: {text}");
+    }
+    for path in [
+        "/api/v1/runs?project=seed-bank",
+        "/api/v1/images?project=seed-bank",
+        "/api/v1/projects/seed-bank/runs/1",
+        "/api/v1/projects/seed-bank/runs/1/stream",
+        "/api/v1/projects/seed-bank/runs/1/jobs/verify~unit/log/stream",
+        "/api/v1/templates?name=t&project=seed-bank&version=main",
+    ] {
+        let hidden = wren.ask(&Method::GET, path, Value::Null).await;
+        let unknown = wren.ask(&Method::GET, &path.replace("seed-bank", "no-such"), Value::Null).await;
+        assert_eq!((hidden.status(), unknown.status()), (StatusCode::NOT_FOUND, StatusCode::NOT_FOUND), "{path}");
+        // Nothing tells a project that one may not see from one that is not there.
+        let said = async |answer: reqwest::Response| answer.json::<Value>().await.unwrap()["detail"].clone();
+        let (hidden, unknown) = (said(hidden).await.to_string(), said(unknown).await.to_string());
+        assert_eq!(hidden.replace("seed-bank", "no-such"), unknown, "{path}");
+    }
+    // Several streams in one connection are asked for one by one.
+    let both = "/api/v1/stream?a=run/plant-labels/1@&b=run/seed-bank/1@&c=log/seed-bank/1/verify~unit@&d=runs@";
+    let mut both = wren.ask(&Method::GET, both, Value::Null).await;
+    let mut text = String::new();
+    while !(text.contains("began") && text.matches("refused").count() >= 2 && text.contains("plant-labels")) {
+        text.push_str(std::str::from_utf8(&both.chunk().await.unwrap().unwrap()).unwrap());
+    }
+    let named: Vec<_> = text.lines().filter(|line| line.contains("seed-bank")).collect();
+    assert!(named.iter().all(|line| line.contains("that you may see")), "{text}");
+    // A change of the other project's is not told; one of theirs is.
+    world.run_of("seed-bank", &other.push("Another").unwrap()).await;
+    assert_eq!(world.pondrix(&["start", "plant-labels"]).await.status, 0);
+    let mut stream = stream;
+    let mut told = String::new();
+    while !told.contains("plant-labels") {
+        told.push_str(std::str::from_utf8(&stream.chunk().await.unwrap().unwrap()).unwrap());
+    }
+    assert!(!told.contains("seed-bank"), "{told}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_one_follows_ends_when_the_right_to_it_ends() {
+    let world = World::new().await;
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job("step \"sleep 1000\"")).await;
+    world.until(&run, |run| run.summary.state == State::Running).await;
+    let wren = Someone::new(&world, "wren", &["--team", "growers"]).await;
+    let run_stream = "/api/v1/projects/plant-labels/runs/1/stream";
+    assert_eq!(wren.ask(&Method::GET, run_stream, Value::Null).await.status(), StatusCode::NOT_FOUND);
+    let role = ["role", "give", "team:growers", "look", "--project", "plant-labels"];
+    assert_eq!(world.pondrix(&role).await.status, 0);
+    let log_stream = "/api/v1/projects/plant-labels/runs/1/jobs/verify~unit/log/stream";
+    let shared = "/api/v1/stream?a=run/plant-labels/1@&b=runs@";
+    for (path, ends) in [
+        (run_stream, &["role", "take", "team:growers", "look", "--project", "plant-labels"][..]),
+        (log_stream, &["user", "set", "wren", "--no-team"]),
+        (shared, &["role", "take", "team:growers", "look", "--project", "plant-labels"]),
+    ] {
+        assert_eq!(world.pondrix(&role).await.status, 0);
+        assert_eq!(world.pondrix(&["user", "set", "wren", "--team", "growers"]).await.status, 0);
+        let mut stream = wren.ask(&Method::GET, path, Value::Null).await;
+        assert_eq!(stream.status(), StatusCode::OK, "{path}");
+        if path != log_stream {
+            assert!(stream.chunk().await.unwrap().is_some(), "{path}");
+        }
+        assert_eq!(world.pondrix(ends).await.status, 0, "{ends:?}");
+        // The run goes on for long: only the lost right ends this.
+        while stream.chunk().await.unwrap().is_some() {}
+        let again = wren.ask(&Method::GET, run_stream, Value::Null).await;
+        assert_eq!(again.status(), StatusCode::NOT_FOUND, "{path}");
+    }
+    // So does what a token shows that is removed.
+    assert_eq!(world.pondrix(&role).await.status, 0);
+    assert_eq!(world.pondrix(&["user", "set", "wren", "--team", "growers"]).await.status, 0);
+    let spare = wren.token(&["spare"]).await;
+    let mut stream = spare.ask(&Method::GET, run_stream, Value::Null).await;
+    assert!(stream.chunk().await.unwrap().is_some());
+    assert_eq!(wren.pondrix(&["token", "remove", "spare"]).await.status, 0);
+    while stream.chunk().await.unwrap().is_some() {}
+    assert_eq!(spare.ask(&Method::GET, run_stream, Value::Null).await.status(), StatusCode::UNAUTHORIZED);
+    assert_eq!(wren.ask(&Method::GET, run_stream, Value::Null).await.status(), StatusCode::OK);
+    world.pondrix(&["stop", "plant-labels#1"]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_approval_is_given_by_those_it_is_for() {
+    let world = World::new().await;
     let pipeline =
         one_job("step \"true\"").replace("job \"unit\"", "approval \"Open it?\" by=\"keepers\"\n job \"unit\"");
     let (_, run) = world.run_of_pipeline("plant-labels", &pipeline).await;
     world.until(&run, |run| run.summary.state == State::Waiting).await;
-    let shown = as_person(&wren, &["show", "plant-labels#1"]).await;
+    let odile = Someone::new(&world, "odile", &["--team", "keepers", "--role", "approve"]).await;
+    let wren = Someone::new(&world, "wren", &["--role", "run"]).await;
+    let tomas = Someone::new(&world, "tomas", &["--team", "keepers", "--role", "look"]).await;
+    let shown = wren.pondrix(&["show", "plant-labels#1"]).await;
     assert!(shown.out.contains("Open it?  for keepers to answer"), "{shown:?}");
-    for (token, name) in [(wren.as_str(), "wren"), (world.token.as_str(), "admin")] {
-        let refused = as_person(token, &["approve", "plant-labels#1"]).await;
+    let admin = Someone::with(&world, "admin", &world.token);
+    for someone in [&wren, &admin] {
+        let refused = someone.pondrix(&["approve", "plant-labels#1"]).await;
         assert_eq!(refused.status, 4, "{refused:?}");
-        assert!(refused.err.contains(&format!("only keepers may answer that, and you are {name}")), "{refused:?}");
+        let words = format!("only keepers may answer that, and you are {}", someone.name);
+        assert!(refused.err.contains(&words), "{refused:?}");
     }
-    assert_eq!(as_person(&ines, &["approve", "plant-labels#1"]).await.status, 0);
+    let refused = tomas.pondrix(&["approve", "plant-labels#1"]).await;
+    assert_eq!(refused.status, 4, "a keeper who may only look: {refused:?}");
+    assert!(refused.err.contains("the role `approve` in plant-labels, which tomas has not"), "{refused:?}");
+    assert_eq!(odile.pondrix(&["approve", "plant-labels#1"]).await.status, 0);
     let detail = world.passes(&run).await;
-    assert_eq!(detail.stages[0].approval.as_ref().unwrap().by.as_deref(), Some("ines"));
+    assert_eq!(detail.stages[0].approval.as_ref().unwrap().by.as_deref(), Some("odile"));
+}
 
-    let refused = as_person(&ines, &["token", "add", "tomas"]).await;
-    assert_eq!(
-        (refused.status, refused.err.contains("only the token that the server printed")),
-        (4, true),
-        "{refused:?}"
-    );
-    let twice = world.pondrix(&["token", "add", "wren"]).await;
-    assert!(twice.status == 1 && twice.err.contains("a token of wren"), "{twice:?}");
-    let listed = world.pondrix(&["token", "list"]).await;
-    assert!(listed.out.contains("ines") && listed.out.contains("keepers"), "{listed:?}");
-    assert_eq!(world.pondrix(&["token", "remove", "wren"]).await.status, 0);
-    assert_eq!(as_person(&wren, &["runs"]).await.status, 4, "a token that was removed is good for nothing");
-    assert_eq!(world.pondrix(&["token", "remove", "admin"]).await.status, 1);
+#[tokio::test(flavor = "multi_thread")]
+async fn roles_are_given_by_whoever_administers_and_the_last_who_administers_everything_stays() {
+    let world = World::new().await;
+    world.project("plant-labels", &[]).await;
+    let ines = Someone::new(&world, "ines", &["--role", "administer", "--project", "plant-*"]).await;
+    let wren = Someone::new(&world, "wren", &[]).await;
+    assert!(ines.pondrix(&["role", "give", "wren", "maintain", "--project", "plant-labels"]).await.status == 0);
+    assert!(wren.pondrix(&["project", "list"]).await.out.contains("plant-labels"));
+    for (someone, arguments) in [
+        (&ines, &["role", "give", "wren", "look", "--project", "*"][..]),
+        (&ines, &["role", "give", "wren", "look", "--project", "visitor-desk"]),
+        (&ines, &["user", "add", "tomas"]),
+        (&ines, &["user", "remove", "wren", "--yes"]),
+        (&ines, &["user", "set", "wren", "--team", "growers"]),
+        (&wren, &["role", "give", "wren", "administer", "--project", "plant-labels"]),
+        (&wren, &["role", "take", "ines", "administer", "--project", "plant-*"]),
+        (&wren, &["project", "remove", "plant-labels", "--yes"]),
+        (&wren, &["project", "add", "plant-beds", "/nowhere"]),
+        (&wren, &["token", "add", "mine", "--owner", "ines"]),
+    ] {
+        let refused = someone.pondrix(arguments).await;
+        assert_eq!(refused.status, 4, "{arguments:?}: {refused:?}");
+        assert!(refused.err.contains(someone.name), "{arguments:?} tells who: {refused:?}");
+    }
+    // A team may be let add projects of its own beginning.
+    assert!(ines.pondrix(&["role", "give", "wren", "add", "--project", "plant-beds*"]).await.status == 0);
+    let elsewhere = wren.pondrix(&["project", "add", "seed-bank", "/nowhere"]).await;
+    assert!(elsewhere.status == 4 && elsewhere.err.contains("the role `add` in seed-bank"), "{elsewhere:?}");
+    assert_eq!(wren.pondrix(&["project", "add", "plant-beds-north", "/nowhere"]).await.status, 0);
+    // What nobody could undo is not done.
+    for arguments in [
+        &["user", "remove", "admin", "--yes"][..],
+        &["role", "take", "admin", "administer", "--project", "*"],
+        &["token", "remove", "first"],
+    ] {
+        let admin = Someone::with(&world, "admin", &world.token);
+        let arguments: Vec<_> = arguments.iter().map(|word| if *word == "first" { "1" } else { word }).collect();
+        let refused = admin.pondrix(&arguments).await;
+        assert_eq!(refused.status, 1, "{arguments:?}: {refused:?}");
+        assert!(refused.err.contains("nobody could administer the server then"), "{arguments:?}: {refused:?}");
+    }
+    let odile = Someone::new(&world, "odile", &["--role", "administer"]).await;
+    assert_eq!(odile.pondrix(&["user", "remove", "admin", "--yes"]).await.status, 0);
+    assert_eq!(world.pondrix(&["whoami"]).await.status, 4, "whose person is gone, their token is good for nothing");
+    // A project of the same name is another project: whoever had a role in the old one has none in it.
+    assert_eq!(odile.pondrix(&["project", "remove", "plant-labels", "--yes"]).await.status, 0);
+    let listed = odile.pondrix(&["role", "list"]).await;
+    let of_wren: Vec<_> = listed.out.lines().filter(|line| line.contains("wren")).collect();
+    assert!(of_wren.len() == 1 && of_wren[0].contains("plant-beds*"), "{listed:?}");
+    let unknown = odile.pondrix(&["role", "give", "tomas", "run", "--project", "*"]).await;
+    assert!(unknown.err.contains("pondrix user add tomas"), "{unknown:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_token_is_limited_ends_and_is_rotated_without_a_gap() {
+    let world = World::new().await;
+    world.project("plant-labels", &[]).await;
+    world.project("seed-bank", &[]).await;
+    let wren = Someone::new(&world, "wren", &["--role", "maintain"]).await;
+    assert!(wren.token.starts_with("pdx_"), "leak scanners know it by its beginning");
+    let arguments = ["nightly", "--role", "run", "--project", "plant-labels", "--days", "30"];
+    let nightly = wren.token(&arguments).await;
+    let listed = nightly.pondrix(&["project", "list"]).await;
+    assert!(listed.out.contains("plant-labels") && !listed.out.contains("seed-bank"), "{listed:?}");
+    let secret = async |someone: &Someone<'_>| someone.pondrix(&["secret", "remove", "plant-labels", "KEY"]).await;
+    assert_eq!(secret(&wren).await.status, 1, "there is none");
+    let refused = secret(&nightly).await;
+    assert_eq!(refused.status, 4, "{refused:?}");
+    assert!(refused.err.contains("wren has it, but this token is limited to `run` in plant-labels"), "{refused:?}");
+    // It makes none that allow more, and removes none; it may only take its own place.
+    for arguments in [&["token", "add", "wider"][..], &["token", "remove", "first"], &["token", "rotate", "first"]] {
+        let refused = nightly.pondrix(arguments).await;
+        assert!(refused.status == 4 && refused.err.contains("a token that is limited"), "{arguments:?}: {refused:?}");
+    }
+    let made = nightly.pondrix(&["token", "rotate", "nightly", "--json"]).await;
+    assert_eq!(made.status, 0, "{made:?}");
+    let made: Value = serde_json::from_str(&made.out).unwrap();
+    assert_eq!(made["made"]["limit"], serde_json::json!({ "role": "run", "projects": "plant-labels" }));
+    let heir = Someone::with(&world, "wren", made["token"].as_str().unwrap());
+    for token in [&nightly, &heir] {
+        assert_eq!(token.pondrix(&["whoami"]).await.status, 0, "both are good for an hour");
+    }
+    let tokens = world.client.tokens().await.unwrap().tokens;
+    let of_label: Vec<_> = tokens.iter().filter(|token| token.label == "nightly").collect();
+    let left = |at: usize| of_label[at].ends.unwrap().since(of_label[1].created) / 60_000;
+    assert_eq!((of_label.len(), left(0), left(1)), (2, 60, 30 * 24 * 60), "minutes that each is good for");
+    assert!(of_label.iter().all(|token| token.used.is_some()), "when each was used last is known");
+    // When its time is over it is good for nothing: the records say so, and nobody else.
+    let records = rusqlite::Connection::open(world.folder.path().join("server/records.db")).unwrap();
+    records.execute("UPDATE tokens SET expires = 1 WHERE id = ?1", [of_label[0].id]).unwrap();
+    // The server believes for some seconds what the records said before.
+    until("the old one ends", async || (nightly.pondrix(&["whoami"]).await.status == 4).then_some(())).await;
+    assert_eq!(heir.pondrix(&["whoami"]).await.status, 0);
+    // One that was cut when it was copied is told so.
+    let cut = Someone::with(&world, "wren", &heir.token[..40]);
+    assert!(cut.pondrix(&["whoami"]).await.err.contains("this token is cut or mistyped"));
+    // Records never hold a token, only what tells it again.
+    let bytes = std::fs::read(world.folder.path().join("server/records.db")).unwrap();
+    let log = std::fs::read(world.folder.path().join("server/records.db-wal")).unwrap_or_default();
+    for token in [&wren.token, &heir.token, &world.token] {
+        let is_in = |bytes: &[u8]| bytes.windows(token.len()).any(|part| part == token.as_bytes());
+        assert!(!is_in(&bytes) && !is_in(&log));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_browser_may_do_no_more_than_the_token_it_was_signed_in_with_and_is_signed_out_with_it() {
+    let world = World::new().await;
+    world.project("plant-labels", &[]).await;
+    let wren = Someone::new(&world, "wren", &["--role", "maintain"]).await;
+    let phone = wren.token(&["phone", "--role", "look"]).await;
+    let http = reqwest::Client::new();
+    let url = |path: &str| format!("{}{path}", world.url());
+    let body = serde_json::json!({ "token": phone.token });
+    let answer = http.post(url("/api/v1/session")).json(&body).send().await.unwrap();
+    let cookie = answer.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    let ask = |method: Method, path: &str| {
+        let request = http.request(method, url(path)).header("cookie", &cookie).header("origin", world.url());
+        request.json(&serde_json::json!({})).send()
+    };
+    assert_eq!(ask(Method::GET, "/api/v1/runs").await.unwrap().status(), StatusCode::OK);
+    let started = ask(Method::POST, "/api/v1/projects/plant-labels/runs").await.unwrap();
+    assert_eq!(started.status(), StatusCode::FORBIDDEN);
+    let removed = wren.pondrix(&["token", "remove", "phone"]).await;
+    assert_eq!(removed.status, 0, "{removed:?}");
+    assert_eq!(ask(Method::GET, "/api/v1/runs").await.unwrap().status(), StatusCode::UNAUTHORIZED);
 }

@@ -2,7 +2,6 @@
 
 use std::process::Command;
 
-use pondrix_api::EnvironmentView;
 use pondrix_core::pipeline::StartKind;
 use pondrix_core::{RunId, State};
 use pondrix_standin::garden::{REGISTRY, Repository, VISITOR_DESK};
@@ -60,10 +59,7 @@ async fn a_try_runs_the_working_folder_as_it_is_and_pushes_and_rolls_out_nothing
     assert_eq!(again.status, 0, "{}{}", again.out, again.err);
     assert!(again.out.contains("reruns visitor-desk#2"), "{}", again.out);
     assert!(world.registry.tags("visitor/desk").contains_key("try-3-edge"));
-    let kubeconfig = world.kubeconfig.display().to_string();
-    let (name, namespace) = ("staging".to_owned(), "staging".to_owned());
-    let allowing = EnvironmentView { name, namespace, kubeconfig, address: None, takes_tries: true };
-    world.client.set_environment(&allowing).await.unwrap();
+    assert_eq!(world.pondrix(&["environment", "set", "staging", "--allow-tries"]).await.status, 0);
     let tried = in_checkout(&world, &repository, &["try"]).await;
     assert_eq!(tried.status, 0, "{}{}", tried.out, tried.err);
     let page = reqwest::get(format!("http://{}/", world.application)).await.unwrap().text().await.unwrap();

@@ -3,7 +3,9 @@
 use std::path::Path;
 
 use futures_util::StreamExt;
+use pondrix_api::NewUser;
 use pondrix_core::State;
+use pondrix_core::access::{Grant, Role};
 use pondrix_standin::garden::{REGISTRY, VISITOR_DESK};
 
 use crate::support::{Said, Server, World, one_job, until};
@@ -141,10 +143,11 @@ async fn a_backup_that_the_server_dies_under_is_known_to_be_cut_off_and_leaves_n
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn only_who_has_the_first_token_makes_backups_and_says_what_is_kept_or_removed() {
+async fn only_who_administers_everything_makes_backups_and_says_what_is_kept_or_removed() {
     let world = World::new().await;
-    let made = world.client.add_token(&pondrix_api::NewToken { name: "maren".to_owned(), groups: Vec::new() }).await;
-    let token = made.unwrap().token;
+    let roles = vec![Grant::everywhere(Role::Maintain)];
+    let made = world.client.add_user(&NewUser { name: "maren".to_owned(), roles, ..NewUser::default() }).await;
+    let token = made.unwrap().first.token;
     let file = world.folder.path().join("mine").display().to_string();
     for arguments in [
         &["backup", &file][..],
@@ -153,7 +156,11 @@ async fn only_who_has_the_first_token_makes_backups_and_says_what_is_kept_or_rem
     ] {
         let said = world.pondrix(&[arguments, &["--token", &token]].concat()).await;
         assert_eq!(said.status, 4, "{arguments:?}: {}", said.err);
-        assert!(said.err.contains("only the token that the server printed when it first started"), "{}", said.err);
+        assert!(
+            said.err.contains("this asks for the role `administer` for all projects, which maren has not"),
+            "{}",
+            said.err
+        );
     }
     assert!(!Path::new(&file).exists());
 }

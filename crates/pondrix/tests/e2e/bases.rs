@@ -105,7 +105,15 @@ async fn somebody_else_pushes(world: &World, with_hook: bool) {
     let put = http.put(format!("{registry}/v2/base/shell/manifests/1")).header("content-type", KIND).body(manifest);
     assert!(put.send().await.unwrap().status().is_success());
     if with_hook {
-        assert!(http.post(&project.hook).body("a registry's own words").send().await.unwrap().status().is_success());
+        assert!(
+            http.post(project.hook.as_ref().unwrap())
+                .body("a registry's own words")
+                .send()
+                .await
+                .unwrap()
+                .status()
+                .is_success()
+        );
     }
     assert_eq!(passed(world, "bed", 2).await.start, StartKind::BaseMoved);
 }

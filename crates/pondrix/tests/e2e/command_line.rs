@@ -152,7 +152,8 @@ async fn what_does_not_exist_is_named_with_what_does() {
         (&["start", "plant-labels", "--branch", "x"], 2, "it has main"),
         (&["project", "add", "Bad Name", "/x"], 2, "cannot be a project's name"),
         (&["project", "add", "plant-labels", "/x"], 1, "is there already"),
-        (&["environment", "set", "x", "--kubeconfig", "/no/such"], 2, "is no file on the server's machine"),
+        (&["environment", "set", "x", "--kubeconfig", "/no/such"], 2, "/no/such: No such file or directory"),
+        (&["environment", "set", "x"], 2, "say how its cluster is reached"),
         (&["registry", "add", "nothost", "--at", "http://x"], 2, "is not a registry's host"),
     ] {
         let said = world.pondrix(arguments).await;
@@ -167,7 +168,7 @@ async fn what_the_server_holds_is_listed() {
     world.project("visitor-desk", VISITOR_DESK).await;
     for (arguments, words) in [
         (&["project", "list"][..], &["visitor-desk", "no run yet", "visitor-desk.git"][..]),
-        (&["environment", "list"], &["staging", "staging.kubeconfig", "http://127.0.0.1:"]),
+        (&["environment", "list"], &["staging", "any ref", "http://127.0.0.1:"]),
         (&["registry", "list"], &["registry.fernhollow.test", "http://127.0.0.1:"]),
     ] {
         let said = world.pondrix(arguments).await;

@@ -32,6 +32,8 @@ async fn the_demo_plays_its_whole_story_and_every_point_holds() {
         "visitor-desk#5 ran nothing: the registry registry.fernhollow.test refused",
         "glasshouse-base#1 changed the base; visitor-desk#7 and plant-labels#8 followed by themselves, and staging runs them",
         "`pondrix image chain` says what is built on what:",
+        "wren sees plant-labels and no other project, and may run it and no more: this asks for the role `secrets`",
+        "of a branch that gave itself a stage for production, ran nothing: environment `production`: it takes protected refs only",
     ] {
         assert!(said.out.contains(wanted), "the story does not tell `{wanted}`:\n{}", said.out);
     }

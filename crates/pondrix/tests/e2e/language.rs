@@ -103,7 +103,7 @@ async fn a_tag_starts_a_run_and_two_tags_of_one_push_start_one() {
     repository.git(&["tag", "v1"]).unwrap();
     repository.git(&["tag", "--annotate", "--message", "The second", "v2"]).unwrap();
     repository.git(&["push", "--quiet", "origin", "v1", "v2"]).unwrap();
-    reqwest::Client::new().post(&project.hook).send().await.unwrap();
+    reqwest::Client::new().post(project.hook.as_ref().unwrap()).send().await.unwrap();
     let run = world.run_of("plant-labels", &commit).await;
     let detail = world.passes(&run).await;
     assert_eq!((detail.summary.tag.as_deref(), detail.summary.branch.as_str()), (Some("v1"), ""));

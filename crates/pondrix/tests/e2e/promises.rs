@@ -36,13 +36,14 @@ async fn a_hook_that_is_signed_has_the_repository_looked_at_and_one_signed_wrong
             .header("webhook-signature", signature)
             .body(body)
     };
-    for wrong in [signed("another", now(), "{}"), signed(&project.hook_secret, now() - 3600, "{}")] {
+    for wrong in [signed("another", now(), "{}"), signed(project.hook_secret.as_ref().unwrap(), now() - 3600, "{}")] {
         assert_eq!(wrong.send().await.unwrap().status(), StatusCode::FORBIDDEN);
     }
-    let altered = signed(&project.hook_secret, now(), "{}").body("{\"altered\": true}");
+    let altered = signed(project.hook_secret.as_ref().unwrap(), now(), "{}").body("{\"altered\": true}");
     assert_eq!(altered.send().await.unwrap().status(), StatusCode::FORBIDDEN);
     assert!(world.client.runs(None, 9, None).await.unwrap().runs.is_empty(), "nobody looked");
-    let right = signed(&project.hook_secret, now(), "{\"ref\": \"refs/heads/main\"}").send().await.unwrap();
+    let right =
+        signed(project.hook_secret.as_ref().unwrap(), now(), "{\"ref\": \"refs/heads/main\"}").send().await.unwrap();
     assert_eq!(right.status(), StatusCode::ACCEPTED);
     world.passes(&world.run_of("gate", &commit).await).await;
 }

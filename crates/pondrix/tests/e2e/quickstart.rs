@@ -92,7 +92,7 @@ async fn every_command_of_the_quickstart_works_and_ends_with_the_application_in_
     assert!(tried.contains("visitor-desk#1") && tried.contains("passed"), "{tried}");
     shell.next(&mut blocks, "git add", "").await;
     // The hook is not set in this story: what looks every 30 seconds is told to look now.
-    let hook = world.client.projects().await.unwrap().projects.remove(0).hook;
+    let hook = world.client.projects().await.unwrap().projects.remove(0).hook.unwrap();
     reqwest::Client::new().post(&hook).send().await.unwrap();
     let name = "visitor-desk".parse().unwrap();
     until("the run of the commit", async || {

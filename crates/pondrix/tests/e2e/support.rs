@@ -12,7 +12,8 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use futures_util::StreamExt;
-use pondrix_api::{Client, EnvironmentView, FollowedRun, NewProject, ProjectView, RegistryChange, RunDetail};
+use pondrix_api::{Client, EnvironmentChange, FollowedRun, NewProject, ProjectView, RegistryChange, RunDetail};
+use pondrix_core::access::{EnvironmentRules, Refs};
 use pondrix_core::image::Registries;
 use pondrix_core::{RunId, State};
 use pondrix_sandbox::Launcher;
@@ -21,6 +22,7 @@ use pondrix_standin::garden::{BaseImages, REGISTRY, Repository, SampleFile, base
 use pondrix_standin::registry::Registry;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
+use serde_json::Value;
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
@@ -255,12 +257,13 @@ impl World {
             })
             .await
             .unwrap();
-        let environment = EnvironmentView {
+        let environment = EnvironmentChange {
             name: "staging".to_owned(),
-            kubeconfig: kubeconfig.display().to_string(),
-            namespace: "staging".to_owned(),
+            kubeconfig: Some(std::fs::read_to_string(&kubeconfig).unwrap()),
             address: Some(format!("http://{application}")),
-            takes_tries: false,
+            // What takes less is tried where it is tested.
+            rules: Some(EnvironmentRules { refs: Refs::Any, ..EnvironmentRules::default() }),
+            ..EnvironmentChange::default()
         };
         client.set_environment(&environment).await.unwrap();
         // What a job says that waits depends on who is there to take it.
@@ -276,6 +279,12 @@ impl World {
         self.client.address()
     }
 
+    /// Where the cluster is reached.
+    pub(crate) fn cluster_address(&self) -> String {
+        let kubeconfig: Value = serde_json::from_slice(&std::fs::read(&self.kubeconfig).unwrap()).unwrap();
+        kubeconfig["clusters"][0]["cluster"]["server"].as_str().unwrap().to_owned()
+    }
+
     /// A repository with files, known to the server. Its hook tells of every push.
     pub(crate) async fn project(&self, name: &'static str, files: &[SampleFile]) -> (Repository, ProjectView) {
         if name == "glasshouse-base" {
@@ -284,7 +293,7 @@ impl World {
         let repository = Repository::new(self.folder.path(), name, files).unwrap();
         let new = NewProject { name: name.to_owned(), repository: repository.bare.display().to_string() };
         let project = self.client.add_project(&new).await.unwrap();
-        repository.set_hook(Some(&project.hook)).unwrap();
+        repository.set_hook(project.hook.as_deref()).unwrap();
         (repository, project)
     }
 
@@ -357,6 +366,13 @@ impl World {
         let detail = self.end_of(run).await;
         assert_eq!(detail.summary.state, State::Passed, "{:#?}", detail.failure);
         detail
+    }
+
+    /// The newest run of a project.
+    pub(crate) async fn newest(&self, project: &str) -> RunId {
+        let name = project.parse().unwrap();
+        let runs = self.client.runs(Some(&name), 1, None).await.unwrap().runs;
+        runs[0].run.parse().unwrap()
     }
 
     pub(crate) async fn log(&self, run: &RunId, job: &str) -> String {

@@ -135,8 +135,8 @@ async fn a_project_is_removed_with_everything_while_it_runs_and_its_name_can_be_
     assert_eq!(removed.status, 0, "{}", removed.err);
     assert!(removed.out.contains("Project visitor-desk is removed, with 2 runs."), "{}", removed.out);
     let command = format!(
-        "for file in deploy/*.yaml; do kubectl --kubeconfig {} --namespace staging delete -f \"$file\"; done",
-        world.kubeconfig.display()
+        "for file in deploy/*.yaml; do kubectl --server {} --namespace staging delete -f \"$file\"; done",
+        world.cluster_address()
     );
     assert!(removed.out.contains(&command), "{}", removed.out);
     // And it does what it says.
@@ -149,7 +149,7 @@ async fn a_project_is_removed_with_everything_while_it_runs_and_its_name_can_be_
     assert!(delete.contains("/v2/") && delete.contains("/manifests/sha256:"), "{delete}");
 
     // Nothing of it is left, in the records or beside them; but the environment and the registry are.
-    let kept = ["environments", "registries", "tokens", "settings", "bases", "sqlite_sequence"];
+    let kept = ["environments", "registries", "tokens", "users", "roles", "settings", "bases", "sqlite_sequence"];
     let others = |rows: Vec<(String, i64)>| {
         rows.into_iter().filter(|(table, _)| !kept.contains(&table.as_str())).collect::<Vec<_>>()
     };
@@ -167,7 +167,7 @@ async fn a_project_is_removed_with_everything_while_it_runs_and_its_name_can_be_
     let new =
         pondrix_api::NewProject { name: "visitor-desk".to_owned(), repository: repository.bare.display().to_string() };
     let project = world.client.add_project(&new).await.unwrap();
-    repository.set_hook(Some(&project.hook)).unwrap();
+    repository.set_hook(project.hook.as_deref()).unwrap();
     repository.write("pondrix.kdl", &one_job("step \"echo new\"")).unwrap();
     let run = world.run_of("visitor-desk", &repository.push("New").unwrap()).await;
     assert_eq!(run, "visitor-desk#1".parse::<RunId>().unwrap());

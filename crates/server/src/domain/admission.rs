@@ -8,6 +8,7 @@ use pondrix_core::run::{Event, Run};
 use pondrix_core::{State, Time};
 use rusqlite::Connection;
 
+use super::environments::{add_gates, own_names};
 use super::{Engine, LiveRun, detail, locked};
 use crate::store::{self, EncodedEvent, EncodedRun, NewRun, StoreError};
 
@@ -25,10 +26,12 @@ impl Made {
     fn new(
         connection: &Connection,
         project: i64,
-        new: NewRun,
+        mut new: NewRun,
         carried: Vec<Event>,
         now: Time,
     ) -> Result<Self, StoreError> {
+        let own = own_names(connection, new.by.as_deref(), &new.author)?;
+        add_gates(&mut new.plan, &store::environments(connection)?, &own);
         let mut run = Run::new(&new.plan);
         if !new.faults.is_empty() {
             run.state = State::Failed;

@@ -4,23 +4,15 @@
 use std::sync::Arc;
 
 use pondrix_api::{JobReport, TagAnswer, TagQuestion, TimedReport};
+use pondrix_core::access::Gate;
 use pondrix_core::run::{Event, Outcome, Run, StageRun};
 use pondrix_core::{JobKey, State, Time};
 use tracing::{info, warn};
 
 use super::decide::View;
-use super::{Engine, EngineError, LiveRun};
+use super::{Asker, Engine, EngineError, LiveRun};
 use crate::scheduler::{Lease, Overdue};
 use crate::store;
-
-/// Who asks for something.
-#[derive(Clone, Debug)]
-pub(crate) struct Asker {
-    /// Their name.
-    pub(crate) name: String,
-    /// The groups that they are in.
-    pub(crate) groups: Vec<String>,
-}
 
 /// The stage of a run that waits for an answer.
 fn waiting(run: &Run) -> Option<&StageRun> {
@@ -32,6 +24,24 @@ fn has_lapsed(stage: &StageRun, now: Time) -> bool {
     let limit = stage.approval.as_ref().and_then(|approval| approval.within);
     let late = |(asked, limit): (Time, pondrix_core::Duration)| now.since(asked) > u64::from(limit.seconds()) * 1000;
     stage.state == State::Waiting && stage.asked.zip(limit).is_some_and(late)
+}
+
+/// Refuses, in words, an answer that would count for nothing: neither to what the pipeline file asks, nor to what the
+/// environments do. Whoever's yes counts may say no, to a run of their own too.
+fn may_answer(stage: &StageRun, by: &Asker, yes: bool) -> Result<(), String> {
+    let own_file = stage.approval.as_ref().filter(|approval| approval.is_for(&by.name, &by.teams));
+    let of_gate = |gate: &&Gate| gate.of.iter().any(|holder| holder.is(&by.name, &by.teams));
+    let gates: Vec<&Gate> = stage.gates.iter().filter(of_gate).collect();
+    if own_file.is_some() || gates.iter().any(|gate| !yes || gate.counts(&by.name, &by.teams)) {
+        return Ok(());
+    }
+    if let Some(gate) = gates.first() {
+        let words = "the yes of whoever started a run, or wrote its commit, does not count";
+        return Err(format!("{words} for {}: somebody else of {} is to say it", gate.environment, gate.whose()));
+    }
+    let of_file = stage.approval.as_ref().and_then(|approval| approval.by.clone());
+    let whose: Vec<_> = of_file.into_iter().chain(stage.gates.iter().map(Gate::whose)).collect();
+    Err(format!("only {} may answer that, and you are {}", whose.join(", or "), by.name))
 }
 
 impl Engine {
@@ -47,11 +57,11 @@ impl Engine {
         by: Asker,
     ) -> Result<(), EngineError> {
         let (run, stage) = (live.row.facts.id.clone(), stage.to_owned());
-        let event = Event::Answered { stage: stage.clone(), yes, by: by.name.clone() };
+        let teams = Some(by.teams.clone());
+        let event = Event::Answered { stage: stage.clone(), yes, by: by.name.clone(), teams };
         let check = move |state: View<'_>| {
             let found = state.run.stages.iter().find(|one| one.name == stage);
-            let asks = found.filter(|found| found.state == State::Waiting).and_then(|found| found.approval.as_ref());
-            let Some(approval) = asks else {
+            let Some(asks) = found.filter(|found| found.state == State::Waiting && found.asks()) else {
                 let words = match (found, waiting(state.run)) {
                     (None, _) => format!("{run} has no stage `{stage}`"),
                     (Some(found), None) => {
@@ -64,11 +74,7 @@ impl Engine {
                 };
                 return Err(EngineError::Conflict(words));
             };
-            if !approval.is_for(&by.name, &by.groups) {
-                let whose = approval.by.as_deref().unwrap_or_default();
-                return Err(EngineError::Forbidden(format!("only {whose} may answer that, and you are {}", by.name)));
-            }
-            Ok(())
+            may_answer(asks, &by, yes).map_err(EngineError::Forbidden)
         };
         self.decide(live, None, event, check).await
     }
@@ -162,7 +168,8 @@ impl Engine {
             else {
                 continue;
             };
-            let event = Event::Answered { stage: stage.clone(), yes: false, by: "nobody".to_owned() };
+            let by = "nobody".to_owned();
+            let event = Event::Answered { stage: stage.clone(), yes: false, by, teams: None };
             let check = move |state: View<'_>| {
                 let waits = state.run.stages.iter().any(|one| one.name == stage && has_lapsed(one, now));
                 if waits { Ok(()) } else { Err(EngineError::Conflict("it was answered after all".to_owned())) }

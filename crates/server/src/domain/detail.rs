@@ -37,7 +37,9 @@ fn note(run: &Run) -> Option<String> {
         return Some(format!("stopped by {by}"));
     }
     if let Some(stage) = run.stages.iter().find(|stage| stage.state == State::Waiting) {
-        return stage.approval.as_ref().map(|approval| format!("{}: {}", stage.name, approval.question));
+        let gates = || stage.gates.iter().map(|gate| gate.environment.as_str()).collect::<Vec<_>>().join(" and ");
+        let question = stage.approval.as_ref().map(|approval| approval.question.clone());
+        return Some(format!("{}: {}", stage.name, question.unwrap_or_else(|| format!("Roll out to {}?", gates()))));
     }
     if run.state.is_over() {
         return None;

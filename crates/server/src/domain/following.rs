@@ -180,7 +180,7 @@ fn view(job: &JobRun, reasons: &HashMap<JobKey, String>) -> JobView {
 
 /// Whether a stage is as it was, besides its jobs.
 fn is_as(stage: &StageRun, before: &StageRun) -> bool {
-    (stage.state, stage.asked, &stage.answer) == (before.state, before.asked, &before.answer)
+    (stage.state, stage.asked, &stage.answers) == (before.state, before.asked, &before.answers)
 }
 
 /// Whether what broke in a run is what broke before: the same job, unchanged.

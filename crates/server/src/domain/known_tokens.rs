@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use pondrix_core::Time;
+use tokio::sync::watch;
 use tokio::time::Instant;
 
 use super::locked;
@@ -20,14 +21,17 @@ const MOST: usize = 4096;
 type Hash = [u8; 32];
 
 /// The tokens. All handles are of the same ones.
-#[derive(Clone, Debug, Default)]
-pub(super) struct KnownTokens(Arc<Mutex<Known>>);
+#[derive(Clone, Debug)]
+pub(super) struct KnownTokens {
+    tokens: Arc<Mutex<HashMap<Hash, (Shown, Instant)>>>,
+    /// How often all were forgotten. It changes while `tokens` is held.
+    forgotten: watch::Sender<u64>,
+}
 
-#[derive(Debug, Default)]
-struct Known {
-    /// How often all were forgotten.
-    forgotten: u64,
-    tokens: HashMap<Hash, (Shown, Instant)>,
+impl Default for KnownTokens {
+    fn default() -> Self {
+        Self { tokens: Arc::default(), forgotten: watch::Sender::new(0) }
+    }
 }
 
 /// How often all tokens were forgotten before the records were asked.
@@ -37,31 +41,44 @@ pub(super) struct Before(u64);
 impl KnownTokens {
     /// Who shows a token; else when the records are to be asked, which [`KnownTokens::keep`] wants to be told.
     pub(super) fn find(&self, hash: &Hash, now: Time) -> Result<Shown, Before> {
-        let known = locked(&self.0);
-        match known.tokens.get(hash) {
+        let tokens = locked(&self.tokens);
+        match tokens.get(hash) {
             Some((shown, since)) if since.elapsed() < BELIEVED && shown.is_good(now) => Ok(shown.clone()),
-            _ => Err(Before(known.forgotten)),
+            _ => Err(Before(self.seen())),
         }
     }
 
     /// Remembers what the records said, unless all were forgotten since they were asked: they may have said it before
     /// a token was removed.
     pub(super) fn keep(&self, hash: Hash, shown: Shown, before: Before) {
-        let mut known = locked(&self.0);
-        if known.forgotten != before.0 {
+        let mut tokens = locked(&self.tokens);
+        if self.seen() != before.0 {
             return;
         }
-        if known.tokens.len() >= MOST {
-            known.tokens.clear();
+        if tokens.len() >= MOST {
+            tokens.clear();
         }
-        known.tokens.insert(hash, (shown, Instant::now()));
+        tokens.insert(hash, (shown, Instant::now()));
     }
 
-    /// Forgets all: one of them is removed.
+    /// Forgets all: one of them is removed, or what somebody may do has changed.
     pub(super) fn forget(&self) {
-        let mut known = locked(&self.0);
-        known.forgotten += 1;
-        known.tokens.clear();
+        let mut tokens = locked(&self.tokens);
+        tokens.clear();
+        self.forgotten.send_modify(|forgotten| *forgotten += 1);
+    }
+
+    /// How often all were forgotten.
+    pub(super) fn seen(&self) -> u64 {
+        *self.forgotten.borrow()
+    }
+
+    /// Waits until all were forgotten more often than that.
+    pub(super) async fn changed(&self, seen: &mut u64) {
+        let mut forgotten = self.forgotten.subscribe();
+        if let Ok(now) = forgotten.wait_for(|now| now > seen).await {
+            *seen = *now;
+        }
     }
 }
 
@@ -72,7 +89,8 @@ mod tests {
 
     fn wren(expires: Option<i64>) -> Shown {
         let expires = expires.map(Time::from_millis);
-        Shown { kind: TokenKind::Admin, name: "wren".to_owned(), groups: Vec::new(), expires }
+        let (kind, name, teams) = (TokenKind::Person, "wren".to_owned(), Vec::new());
+        Shown { id: 1, kind, name, teams, rights: Arc::default(), expires, used: None }
     }
 
     #[tokio::test(start_paused = true)]
@@ -101,5 +119,18 @@ mod tests {
         assert!(tokens.find(&[1; 32], now).is_ok());
         tokens.forget();
         assert!(tokens.find(&[1; 32], now).is_err());
+    }
+
+    #[tokio::test]
+    async fn whoever_waits_for_a_change_is_told_of_those_that_were_before_they_waited() {
+        let tokens = KnownTokens::default();
+        let mut seen = tokens.seen();
+        tokens.forget();
+        tokens.forget();
+        tokens.changed(&mut seen).await;
+        assert_eq!(seen, 2);
+        let other = tokens.clone();
+        let (_, ()) = tokio::join!(tokens.changed(&mut seen), async { other.forget() });
+        assert_eq!(seen, 3);
     }
 }

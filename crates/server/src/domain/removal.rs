@@ -27,8 +27,8 @@ fn outside(records: &Connection, running: Running) -> Result<Option<ReleaseOutsi
     };
     Ok(Some(ReleaseOutside {
         environment,
-        namespace: place.namespace,
-        kubeconfig: place.kubeconfig,
+        namespace: place.view.namespace,
+        cluster: place.view.cluster,
         project: row.map(|row| row.facts.id.project.to_string()).unwrap_or_default(),
         job: job.to_string(),
         image,
@@ -61,7 +61,6 @@ impl Engine {
         by: Asker,
         unwatch: impl FnOnce(),
     ) -> Result<ProjectRemoved, EngineError> {
-        by.only_first("removes projects")?;
         unwatch();
         let id = project.id;
         let (images, releases) =
@@ -79,7 +78,13 @@ impl Engine {
             }
         }
         info!(project = %project.name, by = by.name, "a project is being removed");
-        self.store.write(move |c| store::hide_project(c, id)).await?;
+        let name = project.name.clone();
+        let hide = move |c: &rusqlite::Connection| {
+            store::remove_roles_in(c, name.as_str())?;
+            store::hide_project(c, id)
+        };
+        let known = self.known_tokens.clone();
+        self.store.write_and(hide, move |_| known.forget()).await?;
         let (engine, project) = (Arc::clone(self), project.clone());
         let ended = tokio::spawn(async move { engine.finish_removal(project.id, project.name.as_str(), &by).await });
         removed.runs = ended.await.unwrap_or(Err(EngineError::Broke))?;
@@ -90,7 +95,7 @@ impl Engine {
     /// Ends the removals that were begun before the server ended.
     pub(super) async fn finish_removals(self: &Arc<Self>) -> Result<(), EngineError> {
         for (id, name) in self.store.read(store::hidden_projects).await? {
-            let by = Asker { name: "the server".to_owned(), groups: Vec::new() };
+            let by = Asker::server();
             self.finish_removal(id, name.as_str(), &by).await?;
         }
         Ok(())
@@ -154,12 +159,7 @@ impl Engine {
     ///
     /// # Errors
     /// When a run is rolling out there.
-    pub(crate) async fn remove_environment(
-        &self,
-        name: &str,
-        by: &Asker,
-    ) -> Result<Option<EnvironmentRemoved>, EngineError> {
-        by.only_first("removes environments")?;
+    pub(crate) async fn remove_environment(&self, name: &str) -> Result<Option<EnvironmentRemoved>, EngineError> {
         for live in self.all_live() {
             let run = live.now();
             let goes_there = |kind: &JobKind| matches!(kind, JobKind::Rollout(rollout) if rollout.to.value == name);

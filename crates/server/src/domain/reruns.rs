@@ -7,7 +7,7 @@ use pondrix_core::pipeline::StartKind;
 use pondrix_core::run::Event;
 use pondrix_core::run::Run;
 
-use super::{Engine, LiveRun, Started};
+use super::{Asker, Engine, LiveRun, Started};
 use crate::store::{NewRun, Project, StoreError};
 
 impl Engine {
@@ -17,6 +17,7 @@ impl Engine {
         project: &Project,
         earlier: &LiveRun,
         all: bool,
+        by: &Asker,
     ) -> Result<Started, StoreError> {
         let facts = &earlier.row.facts;
         let run = earlier.now();
@@ -50,6 +51,7 @@ impl Engine {
             templates: earlier.row.templates.clone(),
             rerun_of: Some(earlier.row.id),
             files: earlier.row.files.clone(),
+            by: Some(by.name.clone()),
         };
         Ok(Started::Run(Box::new(self.admit(project.id, new, carried, |_| Ok(())).await?)))
     }

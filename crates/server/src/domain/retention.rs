@@ -95,9 +95,10 @@ async fn pause_after(took: Duration) {
 }
 
 impl Engine {
-    /// All rules.
-    pub(crate) async fn retention(&self) -> Result<RetentionView, StoreError> {
-        let rules = self.store.read(store::rules).await?;
+    /// The rules for all projects, and for those that may be seen.
+    pub(crate) async fn retention(&self, by: &Asker) -> Result<RetentionView, StoreError> {
+        let mut rules = self.store.read(store::rules).await?;
+        rules.retain(|rule| rule.project.as_ref().is_none_or(|project| by.may_see(project.as_str())));
         let usual = RetentionRule::from(Limits::default());
         Ok(RetentionView { rules: rules.into_iter().map(RetentionRule::from).collect(), usual })
     }
@@ -107,7 +108,7 @@ impl Engine {
     /// # Errors
     /// When the rules contradict each other then, or there is no such project.
     pub(crate) async fn set_retention(&self, rule: Rule, by: &Asker) -> Result<RetentionView, EngineError> {
-        by.only_first("says how long the past is kept")?;
+        by.must_for_rule(rule.project.as_ref())?;
         allowed(&with(self.store.read(store::rules).await?, rule.clone()))?;
         let project = rule.project.clone();
         let rule = EncodedRule::new(rule)?;
@@ -117,14 +118,19 @@ impl Engine {
             return Err(no_project(&project));
         }
         self.upkeep_wanted.notify_one();
-        Ok(self.retention().await?)
+        Ok(self.retention(by).await?)
     }
 
     /// What would go now.
     ///
     /// # Errors
     /// When the rules contradict each other with the one that is asked for, or there is no such project.
-    pub(crate) async fn retention_preview(&self, asked: RetentionQuestion) -> Result<RetentionPreview, EngineError> {
+    pub(crate) async fn retention_preview(
+        &self,
+        asked: RetentionQuestion,
+        by: &Asker,
+    ) -> Result<RetentionPreview, EngineError> {
+        by.must_for_rule(asked.project.as_ref())?;
         let mut rules = self.store.read(store::rules).await?;
         if let Some(rule) = asked.rule {
             rules = with(rules, rule.into());

@@ -1,9 +1,7 @@
 //! What people set: projects, secrets, environments, registries, pools. What cannot be used is refused here, and not
 //! when a run needs it.
 
-use std::path::Path;
-
-use pondrix_api::{EnvironmentView, NewProject, PoolView, ProjectChange, RegistryChange, SecretView};
+use pondrix_api::{NewProject, PoolView, ProjectChange, RegistryChange, SecretView};
 use pondrix_core::image::{Registries, Repository};
 use pondrix_core::pipeline::{LayerForm, SecretName};
 use pondrix_core::queue::Share;
@@ -21,12 +19,12 @@ const LONGEST_SECRET: usize = 96 * 1024;
 /// The shares of the runners that a project may have.
 const WEIGHTS: std::ops::RangeInclusive<u32> = 1..=100;
 
-fn invalid<T>(words: impl Into<String>) -> Result<T, EngineError> {
+pub(super) fn invalid<T>(words: impl Into<String>) -> Result<T, EngineError> {
     Err(EngineError::Invalid(words.into()))
 }
 
 /// Refuses what is no name by the rule that projects, pools, environments and namespaces follow.
-fn is_name(name: &str, of: &str) -> Result<(), EngineError> {
+pub(super) fn is_name(name: &str, of: &str) -> Result<(), EngineError> {
     match name.parse::<ProjectName>() {
         Ok(_) => Ok(()),
         Err(_) => invalid(format!(
@@ -35,7 +33,7 @@ fn is_name(name: &str, of: &str) -> Result<(), EngineError> {
     }
 }
 
-fn is_http(address: &str) -> Result<(), EngineError> {
+pub(super) fn is_http(address: &str) -> Result<(), EngineError> {
     let rest = address.strip_prefix("http://").or_else(|| address.strip_prefix("https://"));
     match rest.is_some_and(|rest| !rest.is_empty() && !rest.starts_with('/')) {
         true => Ok(()),
@@ -62,6 +60,11 @@ impl Engine {
         if let Some(weight) = change.weight.filter(|weight| !WEIGHTS.contains(weight)) {
             return invalid(format!("{weight} cannot be a weight: write a number from 1 to 100"));
         }
+        if let Some(spaced) =
+            change.protected.iter().flatten().find(|one| one.to_string().contains(char::is_whitespace))
+        {
+            return invalid(format!("`{spaced}` names no branch or tag: no name has a space in it"));
+        }
         let id = project.id;
         let set = move |c: &rusqlite::Connection| {
             let all = store::projects(c)?;
@@ -69,6 +72,9 @@ impl Engine {
             let limit = change.limit.map_or(share.limit, |limit| Some(limit).filter(|limit| *limit > 0));
             if let Some(yes) = change.templates {
                 store::put_has_templates(c, id, yes)?;
+            }
+            if let Some(refs) = &change.protected {
+                store::put_protected(c, id, refs)?;
             }
             store::put_share(c, id, Share { weight: change.weight.unwrap_or(share.weight), limit })
         };
@@ -104,22 +110,6 @@ impl Engine {
     pub(crate) async fn remove_secret(&self, project: &Project, name: String) -> Result<bool, EngineError> {
         let id = project.id;
         Ok(self.store.write(move |c| store::remove_secret(c, id, &name)).await?)
-    }
-
-    /// Makes an environment known, or changes it.
-    pub(crate) async fn set_environment(&self, environment: EnvironmentView) -> Result<(), EngineError> {
-        for name in [&environment.name, &environment.namespace] {
-            is_name(name, "a name here")?;
-        }
-        let file = Path::new(&environment.kubeconfig);
-        if !file.is_absolute() || !file.is_file() {
-            let file = file.display();
-            return invalid(format!("{file} is no file on the server's machine; name it with its whole path"));
-        }
-        if let Some(address) = &environment.address {
-            is_http(address)?;
-        }
-        Ok(self.store.write(move |c| store::put_environment(c, &environment)).await?)
     }
 
     /// Says how a registry is reached, or changes it. What is not said stays as it is, but for a password that was given

@@ -3,13 +3,13 @@
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
-use pondrix_api::{PlanView, RunSummary};
+use pondrix_api::{EnvironmentView, PlanView, RunSummary};
 use pondrix_core::file_times::FileTimes;
 use pondrix_core::pipeline::{self, JobKind, Pipeline, StartKind, StartRule, Templates};
 use pondrix_core::plan::{self, Plan, Start};
-use pondrix_core::run::Event;
+use pondrix_core::run::{Event, PreflightFault};
 use pondrix_core::work::{ImageWork, Outputs, RunFacts};
-use pondrix_core::{RunId, Schedule, Time};
+use pondrix_core::{ProjectName, RunId, Schedule, Time};
 use rusqlite::Connection;
 use sha2::{Digest, Sha256};
 use tracing::{error, info};
@@ -40,6 +40,8 @@ pub(crate) struct Wanted {
     pub(crate) changed: Option<Vec<String>>,
     /// The schedule that wants it.
     pub(crate) schedule: Option<DueSchedule>,
+    /// Who wants it, where somebody does.
+    pub(crate) by: Option<String>,
 }
 
 /// Files that are not committed, to be tried.
@@ -94,7 +96,17 @@ impl Wanted {
     /// The newest commit of a branch.
     pub(crate) fn branch(kind: StartKind, branch: &str, commit: &str) -> Self {
         let (branch, commit) = (branch.to_owned(), commit.to_owned());
-        Self { kind, branch, tag: None, commit, inputs: BTreeMap::new(), before: None, changed: None, schedule: None }
+        Self {
+            kind,
+            branch,
+            tag: None,
+            commit,
+            inputs: BTreeMap::new(),
+            before: None,
+            changed: None,
+            schedule: None,
+            by: None,
+        }
     }
 
     /// The commit of a tag.
@@ -109,6 +121,20 @@ impl Wanted {
             tag: self.tag.clone(),
             changed: self.changed.clone(),
             inputs: self.inputs.clone(),
+        }
+    }
+
+    /// What is known of a run of it before it has a number.
+    fn facts(&self, project: &ProjectName, inputs: BTreeMap<String, String>, commit_time: Time) -> RunFacts {
+        RunFacts {
+            id: RunId { project: project.clone(), number: 1 },
+            commit: self.commit.clone(),
+            branch: self.branch.clone(),
+            tag: self.tag.clone(),
+            commit_time,
+            start: self.kind,
+            inputs,
+            is_try: self.kind == StartKind::Try,
         }
     }
 
@@ -162,16 +188,7 @@ fn build_of(
     inputs: &BTreeMap<String, String>,
     commit: &CommitFacts,
 ) -> [u8; 32] {
-    let facts = RunFacts {
-        id: RunId { project: project.name.clone(), number: 1 },
-        commit: wanted.commit.clone(),
-        branch: wanted.branch.clone(),
-        tag: wanted.tag.clone(),
-        commit_time: commit.time,
-        start: wanted.kind,
-        inputs: inputs.clone(),
-        is_try: false,
-    };
+    let facts = wanted.facts(&project.name, inputs.clone(), commit.time);
     let images = plan.jobs().map(|job| match &job.kind {
         JobKind::Image(image) => ImageWork::new(job, image, &facts, "", &Outputs::new()).ok(),
         JobKind::Steps(_) | JobKind::Rollout(_) => None,
@@ -220,8 +237,11 @@ impl Engine {
             Decision::Faulty(faults) => return Ok(Tries::Faulty(faults)),
             Decision::Nothing(why, _) => return Ok(Tries::Nothing(why)),
         };
-        let environments = self.store.read(store::environments).await?;
-        let takes = |name: &str| environments.iter().all(|one| one.name != name || one.takes_tries);
+        let environments = self.environments().await?;
+        let takes = |name: &str| {
+            let tries = |one: &EnvironmentView| one.rules.starts.contains(&StartKind::Try);
+            environments.iter().all(|one| one.name != name || tries(one))
+        };
         plan.leave_out_rollouts(takes, |name| format!("the environment `{name}` takes no runs that try something"));
         if let Some(why) = plan.nothing_to_do() {
             return Ok(Tries::Nothing(why));
@@ -240,6 +260,7 @@ impl Engine {
             templates: found.uses,
             rerun_of: None,
             files: Some(tried.files),
+            by: wanted.by,
         };
         Ok(Tries::Run(Box::new(self.admit(project.id, new, Vec::new(), |_| Ok(())).await?)))
     }
@@ -333,6 +354,7 @@ impl Engine {
             templates: found.uses,
             rerun_of: None,
             files: None,
+            by: wanted.by.clone(),
         };
         let (id, now) = (project.id, self.clock.now());
         let seen = move |connection: &Connection| noticed(connection, id, &wanted, clocks.as_deref(), now);
@@ -344,7 +366,10 @@ impl Engine {
         let text = self.repository(project).file(&wanted.commit, pipeline::FILE_NAME).await?;
         let Found { templates, .. } = self.templates(text.as_deref().map(pipeline::uses).unwrap_or_default()).await?;
         Ok(match wanted.decide(text.as_deref(), &templates) {
-            Decision::Run(plan, ..) => PlanView::new(&plan, None),
+            Decision::Run(plan, inputs, _) => {
+                let refused = self.refused(project, wanted, inputs, &plan).await?;
+                PlanView { refused, ..PlanView::new(&plan, None) }
+            }
             Decision::Faulty(faults) => PlanView::faulty(faults),
             Decision::Nothing(why, _) => {
                 // What is left out, and why, is what is asked for.
@@ -352,6 +377,24 @@ impl Engine {
                 PlanView::new(&Plan::new(&read, &wanted.start()), Some(why))
             }
         })
+    }
+
+    /// The rollouts of a plan that the environments would not let through.
+    async fn refused(
+        &self,
+        project: &Project,
+        wanted: &Wanted,
+        inputs: BTreeMap<String, String>,
+        plan: &Plan,
+    ) -> Result<Vec<PreflightFault>, StoreError> {
+        let facts = wanted.facts(&project.name, inputs, Time::from_millis(0));
+        let by =
+            wanted.by.clone().filter(|_| matches!(wanted.kind, StartKind::Manual | StartKind::Try | StartKind::Rerun));
+        let goes = plan.jobs().filter(|job| job.left_out.is_none()).filter_map(|job| match &job.kind {
+            JobKind::Rollout(rollout) => Some((rollout.to.value.clone(), job.key.to_string())),
+            _ => None,
+        });
+        self.not_admitted(&facts, by, &goes.collect()).await
     }
 
     /// Keeps the schedules of a branch that is seen for the first time.

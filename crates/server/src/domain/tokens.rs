@@ -1,43 +1,52 @@
-//! The tokens of people, and the sessions of their browsers.
+//! The tokens of people and their programs, and the sessions of browsers.
 
-use pondrix_api::{NewToken, TokenView};
-use pondrix_core::ProjectName;
+use pondrix_api::{NewToken, TokenMade, TokenView};
+use pondrix_core::access::{Grant, Need};
+use pondrix_core::{ProjectName, Time};
 
 use super::{Asker, Engine, EngineError};
 use crate::access;
-use crate::store::{self, Shown, StoreError, TokenKind};
+use crate::store::{self, Shown, StoreError, TokenKind, TokenRow};
 
-/// The name of the token that the server makes first.
-const FIRST: &str = "admin";
 /// How long a browser stays signed in, in days.
 const SESSION_DAYS: i64 = 14;
+/// How long a token is good after another took its place.
+const ROTATION: i64 = 3600 * 1000;
+/// How exactly is known when a token was used last.
+const USED_TO: u64 = 60 * 1000;
+/// For how many days a token may be good.
+const DAYS: std::ops::RangeInclusive<u32> = 1..=3650;
+const DAY: i64 = 24 * 3600 * 1000;
 
 /// A browser that has signed in.
 #[derive(Debug)]
 pub(crate) struct Session {
     /// What it shows from now on.
     pub(crate) secret: String,
-    /// Who it is.
-    pub(crate) name: String,
+    /// Whose it is.
+    pub(crate) shown: Shown,
     /// For how long, in seconds.
     pub(crate) seconds: i64,
 }
 
-impl Asker {
-    /// Refuses everybody but who has the token that the server made first.
-    pub(super) fn only_first(&self, does: &str) -> Result<(), EngineError> {
-        if self.name == FIRST {
-            return Ok(());
-        }
-        let words = format!("only the token that the server printed when it first started {does}");
-        Err(EngineError::Forbidden(words))
-    }
+/// A token, as it is told once.
+pub(super) fn made(
+    token: String,
+    id: i64,
+    owner: &str,
+    label: &str,
+    created: Time,
+    ends: Option<Time>,
+    limit: Option<Grant>,
+) -> TokenMade {
+    let (owner, label) = (owner.to_owned(), label.to_owned());
+    TokenMade { token, made: TokenView { id, owner, label, created, ends, used: None, limit } }
 }
 
 impl Engine {
-    /// Who shows a token that is good now.
-    pub(crate) async fn shown(&self, token: &str) -> Result<Option<Shown>, StoreError> {
-        let (hash, now) = (access::hash(token), self.clock.now());
+    /// Who shows the token of this hash, if it is good now.
+    pub(crate) async fn shown_by(&self, hash: [u8; 32]) -> Result<Option<Shown>, StoreError> {
+        let now = self.clock.now();
         let before = match self.known_tokens.find(&hash, now) {
             Ok(shown) => return Ok(Some(shown)),
             Err(before) => before,
@@ -45,53 +54,122 @@ impl Engine {
         let shown = self.store.read(move |c| store::token(c, &hash, now)).await?;
         if let Some(shown) = &shown {
             self.known_tokens.keep(hash, shown.clone(), before);
+            if shown.used.is_none_or(|used| now.since(used) >= USED_TO) {
+                let id = shown.id;
+                self.store.write(move |c| store::token_used(c, id, now)).await?;
+            }
         }
         Ok(shown)
     }
 
-    /// Makes a token for a person. Nobody can read it again.
-    pub(crate) async fn add_person(&self, new: NewToken, by: &Asker) -> Result<(String, TokenView), EngineError> {
-        by.only_first("makes and removes others")?;
-        for name in new.groups.iter().chain([&new.name]) {
-            if name.parse::<ProjectName>().is_err() {
-                return Err(EngineError::Invalid(format!("`{name}` cannot be a person's or group's name")));
-            }
-        }
-        let token = access::new_secret()?;
-        let view = TokenView { name: new.name, groups: new.groups, created: self.clock.now() };
-        let (hash, made) = (access::hash(&token), view.clone());
-        self.store.write(move |c| store::add_person(c, &hash, &made)).await?;
-        Ok((token, view))
+    /// How often what somebody may do has changed.
+    pub(crate) fn access_changes(&self) -> u64 {
+        self.known_tokens.seen()
     }
 
-    /// Removes a person's token, and signs their browsers out; says whether there was one.
-    pub(crate) async fn remove_person(&self, name: String, by: &Asker) -> Result<bool, EngineError> {
-        by.only_first("makes and removes others")?;
-        if name == FIRST {
-            let words = "the first token stays: nobody could make others without it";
-            return Err(EngineError::Conflict(words.to_owned()));
+    /// Waits until that is more often.
+    pub(crate) async fn access_changed(&self, seen: &mut u64) {
+        self.known_tokens.changed(seen).await;
+    }
+
+    /// Makes a token: for whoever asks, or for another where they administer the server. Nobody can read it again.
+    pub(crate) async fn add_token(&self, new: NewToken, by: &Asker) -> Result<TokenMade, EngineError> {
+        let owner = new.owner.unwrap_or_else(|| by.name.clone());
+        by.may_have_tokens_of(&owner)?;
+        if new.label.parse::<ProjectName>().is_err() {
+            let rule = "1 to 63 of a-z, 0-9 and `-`, with a letter or digit at both ends";
+            return Err(EngineError::Invalid(format!("`{}` cannot be a token's label: {rule}", new.label)));
         }
+        if let Some(days) = new.days.filter(|days| !DAYS.contains(days)) {
+            return Err(EngineError::Invalid(format!("a token is good for 1 to 3650 days, and not for {days}")));
+        }
+        let ends = new.days.map(|days| self.clock.now().plus_millis(i64::from(days) * DAY));
+        let (token, row) = self.new_token(&owner, &new.label, new.limit.clone(), ends)?;
+        let (created, user) = (row.created, owner.clone());
+        let put = move |c: &rusqlite::Connection| {
+            let is_known = store::users(c)?.iter().any(|known| known.name == user);
+            is_known.then(|| store::put_token(c, &row)).transpose()
+        };
+        let Some(id) = self.store.write(put).await? else {
+            let words = format!("there is no person {owner}; make them known with `pondrix user add {owner}`");
+            return Err(EngineError::Invalid(words));
+        };
+        Ok(made(token, id, &owner, &new.label, created, ends, new.limit))
+    }
+
+    /// The tokens of whoever asks; of everybody, where they administer the server.
+    pub(crate) async fn tokens(&self, by: &Asker) -> Result<Vec<TokenView>, EngineError> {
+        let owner = (!by.rights.allow(Need::Administer, None)).then(|| by.name.clone());
+        let now = self.clock.now();
+        Ok(self.store.read(move |c| store::tokens(c, owner.as_deref(), now)).await?)
+    }
+
+    /// Removes a token, and signs browsers out that were signed in with it; says whether there was such a one.
+    pub(crate) async fn remove_token(&self, id: i64, by: &Asker) -> Result<bool, EngineError> {
+        let Some(token) = self.tokens(by).await?.into_iter().find(|token| token.id == id) else { return Ok(false) };
+        by.may_have_tokens_of(&token.owner)?;
+        self.forget_token(id).await?;
+        Ok(true)
+    }
+
+    /// Makes a token in the place of another, which stays good for an hour, so that whatever uses it can be told. It is
+    /// like the other, and good for as long as that was from its beginning.
+    pub(crate) async fn rotate_token(&self, id: i64, by: &Asker) -> Result<Option<TokenMade>, EngineError> {
+        let Some(old) = self.tokens(by).await?.into_iter().find(|token| token.id == id) else { return Ok(None) };
+        // Whoever has a token may put another like it in its place, however limited it is.
+        if id != by.token {
+            by.may_have_tokens_of(&old.owner)?;
+        }
+        let now = self.clock.now();
+        let ends = old.ends.map(|ends| now.plus_millis(i64::try_from(ends.since(old.created)).unwrap_or(i64::MAX)));
+        let (token, row) = self.new_token(&old.owner, &old.label, old.limit.clone(), ends)?;
+        let rotate = move |c: &rusqlite::Connection| {
+            let heir = store::put_token(c, &row)?;
+            store::end_token(c, id, now.plus_millis(ROTATION), heir)?;
+            Ok(heir)
+        };
         let known = self.known_tokens.clone();
-        Ok(self.store.write_and(move |c| store::remove_person(c, &name), move |_| known.forget()).await?)
+        let heir = self.store.write_and(rotate, move |_| known.forget()).await?;
+        Ok(Some(made(token, heir, &old.owner, &old.label, now, ends, old.limit)))
     }
 
     /// Signs a browser in that shows a person's token; nothing where nobody's is.
     pub(crate) async fn sign_in(&self, token: &str) -> Result<Option<Session>, EngineError> {
-        let (hash, now) = (access::hash(token), self.clock.now());
-        let known = self.store.read(move |c| store::token(c, &hash, now)).await?;
-        let Some(Shown { kind: TokenKind::Admin, name, groups, .. }) = known else { return Ok(None) };
+        let now = self.clock.now();
+        let Some(shown) = self.shown_by(access::hash(token)).await?.filter(|shown| shown.kind == TokenKind::Person)
+        else {
+            return Ok(None);
+        };
         let secret = access::new_secret()?;
-        let seconds = SESSION_DAYS * 24 * 3600;
-        let (hash, owner, expires) = (access::hash(&secret), name.clone(), now.plus_millis(seconds * 1000));
-        self.store
-            .write(move |c| store::put_token(c, &hash, TokenKind::Session, &owner, &groups, now, Some(expires)))
-            .await?;
-        Ok(Some(Session { secret, name, seconds }))
+        let row = TokenRow {
+            hash: access::hash(&secret),
+            kind: TokenKind::Session,
+            owner: shown.name.clone(),
+            label: "browser".to_owned(),
+            created: now,
+            expires: Some(now.plus_millis(SESSION_DAYS * DAY)),
+            limit: shown.rights.limit.clone(),
+            parent: Some(shown.id),
+        };
+        self.store.write(move |c| store::put_token(c, &row)).await?;
+        Ok(Some(Session { secret, shown, seconds: SESSION_DAYS * DAY / 1000 }))
     }
 
     /// Signs a browser out.
-    pub(crate) async fn sign_out(&self, session: &str) -> Result<(), EngineError> {
-        let (hash, known) = (access::hash(session), self.known_tokens.clone());
-        Ok(self.store.write_and(move |c| store::remove_token(c, &hash), move |()| known.forget()).await?)
+    pub(crate) async fn sign_out(&self, session: i64) -> Result<(), EngineError> {
+        let known = self.known_tokens.clone();
+        Ok(self.store.write_and(move |c| store::remove_token(c, session), move |()| known.forget()).await?)
+    }
+}
+
+impl Asker {
+    /// Refuses whoever may not make and remove tokens of a person: they are their own, or the server's administrators'.
+    /// Who shows a limited token makes none: it could allow more.
+    fn may_have_tokens_of(&self, owner: &str) -> Result<(), EngineError> {
+        if self.rights.limit.is_some() {
+            let words = "a token that is limited makes and removes no tokens, and rotates itself only; sign in with one that is not";
+            return Err(EngineError::Forbidden(words.to_owned()));
+        }
+        if owner == self.name { Ok(()) } else { self.must(Need::Administer, None) }
     }
 }

@@ -1,34 +1,79 @@
 //! Who asks.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use axum::extract::FromRequestParts;
 use axum::http::header::{AUTHORIZATION, COOKIE, HOST, ORIGIN};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode};
 
+use pondrix_core::access::Need;
+
 use super::App;
 use super::error::ApiError;
+use crate::access;
 use crate::domain::Asker;
 use crate::store::{Shown, TokenKind};
 
 /// The cookie of a browser that was signed in.
 pub(crate) const SESSION_COOKIE: &str = "pondrix_session";
 
-/// A person, or a program of one. Asking for this is what guards an address.
+/// That a token is not whole.
+pub(super) const TORN: &str = "this token is cut or mistyped: it is `pdx_` and 49 letters and digits; copy all of it";
+
+/// A person, or a program of one. Only what the [guard](super::guard) let through has one.
 #[derive(Clone, Debug)]
 pub(crate) struct Person {
-    pub(crate) name: String,
-    pub(crate) groups: Vec<String>,
+    /// What they showed.
+    pub(crate) shown: Shown,
+    hash: [u8; 32],
+    /// How often what somebody may do had changed before this was looked up.
+    seen: u64,
 }
 
 impl From<Person> for Asker {
     fn from(person: Person) -> Self {
-        Self { name: person.name, groups: person.groups }
+        let Shown { id, name, teams, rights, .. } = person.shown;
+        Self { name, teams, rights, token: id }
     }
 }
 
-/// A runner.
+impl Person {
+    /// Whether they may see a project.
+    pub(crate) fn may_see(&self, project: &str) -> bool {
+        self.shown.rights.allow(Need::Look, Some(project))
+    }
+
+    /// Waits until their token is good no more, or allows something else than it did: what they follow ends then, and
+    /// whoever follows it again is asked anew.
+    pub(crate) async fn until_changed(self, app: Arc<App>) {
+        let mut seen = self.seen;
+        loop {
+            match app.engine.shown_by(self.hash).await {
+                Ok(Some(shown)) if shown.rights == self.shown.rights => {}
+                // What the records cannot tell now is asked when something changes again.
+                Err(_) => {}
+                Ok(_) => return,
+            }
+            let end = async {
+                match self.shown.expires {
+                    Some(expires) => {
+                        let rest = expires.since(app.engine.clock.now());
+                        tokio::time::sleep(Duration::from_millis(rest)).await;
+                    }
+                    None => std::future::pending().await,
+                }
+            };
+            tokio::select! {
+                () = app.engine.access_changed(&mut seen) => {}
+                () = end => {}
+            }
+        }
+    }
+}
+
+/// A runner. Only what the [guard](super::guard) let through is one.
 #[derive(Clone, Debug)]
 pub(crate) struct Runner;
 
@@ -61,8 +106,9 @@ fn may_be_from_another_site(parts: &Parts) -> bool {
     !reads && !same
 }
 
-async fn identify(parts: &Parts, app: &App) -> Result<Shown, ApiError> {
-    let (shown, by_cookie) = match (bearer(&parts.headers), session(&parts.headers)) {
+/// Who asks, by what they show.
+pub(crate) async fn identify(parts: &Parts, app: &App) -> Result<Person, ApiError> {
+    let (secret, by_cookie) = match (bearer(&parts.headers), session(&parts.headers)) {
         (Some(token), _) => (token, false),
         (None, Some(session)) => (session, true),
         (None, None) => {
@@ -75,8 +121,12 @@ async fn identify(parts: &Parts, app: &App) -> Result<Shown, ApiError> {
     if by_cookie && may_be_from_another_site(parts) {
         return Err(ApiError::new(StatusCode::FORBIDDEN, "a page of another site may not do this"));
     }
-    match app.engine.shown(shown).await? {
-        Some(shown) if by_cookie == (shown.kind == TokenKind::Session) => Ok(shown),
+    if access::is_torn(secret) {
+        return Err(ApiError::new(StatusCode::UNAUTHORIZED, TORN));
+    }
+    let (hash, seen) = (access::hash(secret), app.engine.access_changes());
+    match app.engine.shown_by(hash).await? {
+        Some(shown) if by_cookie == (shown.kind == TokenKind::Session) => Ok(Person { shown, hash, seen }),
         _ => Err(ApiError::new(StatusCode::UNAUTHORIZED, "this token is not known, or is no longer good")),
     }
 }
@@ -84,23 +134,17 @@ async fn identify(parts: &Parts, app: &App) -> Result<Shown, ApiError> {
 impl FromRequestParts<Arc<App>> for Person {
     type Rejection = ApiError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, ApiError> {
-        match identify(parts, app).await? {
-            Shown { kind: TokenKind::Admin | TokenKind::Session, name, groups, .. } => Ok(Self { name, groups }),
-            Shown { kind: TokenKind::Runner, .. } => {
-                Err(ApiError::new(StatusCode::FORBIDDEN, "a runner's token may not do this"))
-            }
-        }
+    async fn from_request_parts(parts: &mut Parts, _: &Arc<App>) -> Result<Self, ApiError> {
+        let unguarded = || ApiError::internal("a person is asked for where the table of rights asks for none");
+        parts.extensions.get().cloned().ok_or_else(unguarded)
     }
 }
 
 impl FromRequestParts<Arc<App>> for Runner {
     type Rejection = ApiError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, ApiError> {
-        match identify(parts, app).await? {
-            Shown { kind: TokenKind::Runner, .. } => Ok(Self),
-            _ => Err(ApiError::new(StatusCode::FORBIDDEN, "only a runner's token may do this")),
-        }
+    async fn from_request_parts(parts: &mut Parts, _: &Arc<App>) -> Result<Self, ApiError> {
+        let unguarded = || ApiError::internal("a runner is asked for where the table of rights asks for none");
+        parts.extensions.get().cloned().ok_or_else(unguarded)
     }
 }

@@ -62,8 +62,8 @@ pub(super) async fn make(
     person: Person,
     Query(What { records_only }): Query<What>,
 ) -> Result<Response, ApiError> {
-    let by = person.name.clone();
-    let backup = app.engine.begin_backup(&person.into()).await?;
+    let by = person.shown.name;
+    let backup = app.engine.begin_backup().await?;
     let is_whole = !records_only.unwrap_or(false);
     let (pieces, mut received) = mpsc::channel(PIECES);
     let handle = Handle::current();

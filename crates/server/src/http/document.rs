@@ -3,11 +3,14 @@
 use axum::http::StatusCode;
 use serde_json::{Map, Value, json};
 
+use super::guard::{self, Asks};
+
 /// The form of problems (RFC 9457, section 3).
 const PROBLEM_TYPE: &str = "application/problem+json";
 
-/// Completes a document: problems have their own form, and each operation tells every problem that the layers around
-/// all handlers may answer.
+/// Completes a document: problems have their own form, and each operation tells what it asks of whoever asks for it
+/// (`x-asks`: a role, `signed-in`, `hook-secret` or `nothing`), and every problem that the layers around all handlers may
+/// answer.
 pub(super) fn complete(document: &mut Value) {
     let Some(paths) = document.get_mut("paths").and_then(Value::as_object_mut) else { return };
     for (path, item) in paths {
@@ -17,11 +20,6 @@ pub(super) fn complete(document: &mut Value) {
             }
         }
     }
-}
-
-/// Whether everybody may ask for this.
-fn is_open(path: &str, method: &str) -> bool {
-    path == "/health" || path.starts_with("/hooks/") || (path.ends_with("/session") && method == "post")
 }
 
 fn complete_operation(path: &str, method: &str, operation: &mut Map<String, Value>) {
@@ -42,7 +40,9 @@ fn complete_operation(path: &str, method: &str, operation: &mut Map<String, Valu
     if has_body || !places.is_empty() {
         problems.push((400, "The request cannot be read."));
     }
-    if !is_open(path, method) {
+    let asks = guard::asks(method, path);
+    operation.insert("x-asks".to_owned(), Value::String(asks.map_or("", Asks::word).to_owned()));
+    if !matches!(asks, Some(Asks::Nothing | Asks::HookSecret)) {
         problems.push((401, "Nobody is signed in."));
         problems.push((403, "Whoever is signed in may not do this, or another site asks for it."));
     }

@@ -9,9 +9,9 @@ use pondrix_core::image::{Entry, file_changes, merge, package_changes};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
+use super::{Shared, projects};
 use crate::off_thread::off_thread;
 use crate::store::ImageBody;
 
@@ -37,14 +37,22 @@ pub(super) struct Which {
     responses((status = 200, body = ImageList), (status = 401, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn list(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Query(which): Query<Which>,
 ) -> Result<Json<ImageList>, ApiError> {
+    let seen = projects::all_seen(&app, &person).await?;
     let repository = match &which.repository {
-        Some(name) => Some(repository(&app, name).await?),
+        Some(name) => Some(repository(&app, seen.as_deref(), name).await?),
         None => None,
     };
-    Ok(Json(ImageList { images: app.queries.images(repository, which.project, MOST).await? }))
+    if let Some(project) = &which.project {
+        projects::seen(&app, &person, project).await?;
+    }
+    let images = match seen {
+        Some(seen) if which.project.is_none() => app.queries.images_of(seen, repository, MOST).await?,
+        _ => app.queries.images(repository, which.project, MOST).await?,
+    };
+    Ok(Json(ImageList { images }))
 }
 
 /// Which image.
@@ -61,11 +69,12 @@ pub(super) struct Name {
     responses((status = 200, body = ImageDetail), (status = 401, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn show(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Query(Name { name }): Query<Name>,
 ) -> Result<Json<ImageDetail>, ApiError> {
-    let (summary, body) = find(&app, &name).await?;
-    let tags = app.queries.tag_changes(&summary.repository, MOST_CHANGES).await?;
+    let (summary, body) = find(&app, &person, &name).await?;
+    let mut tags = app.queries.tag_changes(&summary.repository, MOST_CHANGES).await?;
+    tags.retain(|change| run_is_seen(&person, &change.run));
     let ImageBody { layers, packages, labels, of_base } = body;
     Ok(Json(ImageDetail { summary, layers, packages, labels, of_base, tags }))
 }
@@ -85,11 +94,11 @@ pub(super) struct Two {
     responses((status = 200, body = ImageDifference), (status = 401, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn difference(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Query(Two { one, other }): Query<Two>,
 ) -> Result<Json<ImageDifference>, ApiError> {
-    let (one, one_body) = find(&app, &one).await?;
-    let (other, other_body) = find(&app, &other).await?;
+    let (one, one_body) = find(&app, &person, &one).await?;
+    let (other, other_body) = find(&app, &person, &other).await?;
     let packages = package_changes(&one_body.packages, &other_body.packages);
     let (before, after) = (files(&app, &one, &one_body).await?, files(&app, &other, &other_body).await?);
     let compare = move || {
@@ -113,8 +122,10 @@ pub(super) async fn difference(
 /// The newest images of all branches, bases in front of those built on them, with what is behind.
 #[utoipa::path(get, path = "/api/v1/images/chain", tag = "images",
     responses((status = 200, body = ImageChain), (status = 401, body = Problem)))]
-pub(super) async fn chain(State(app): Shared, _person: Person) -> Result<Json<ImageChain>, ApiError> {
-    Ok(Json(ImageChain { links: in_order(app.queries.newest_images().await?) }))
+pub(super) async fn chain(State(app): Shared, person: Person) -> Result<Json<ImageChain>, ApiError> {
+    let mut images = app.queries.newest_images().await?;
+    images.retain(|(link, _)| person.may_see(&link.project));
+    Ok(Json(ImageChain { links: in_order(images) }))
 }
 
 /// Puts those that are built on others behind them.
@@ -150,9 +161,24 @@ fn in_order(all: Vec<(ChainLink, Vec<String>)>) -> Vec<ChainLink> {
     ordered
 }
 
-/// The repository that a name, or the end of one, means.
-async fn repository(app: &super::App, name: &str) -> Result<String, ApiError> {
-    match app.queries.repositories(name).await?.as_slice() {
+/// Whether the project of a run, `PROJECT#NUMBER`, may be seen.
+fn run_is_seen(person: &Person, run: &str) -> bool {
+    run.split_once('#').is_some_and(|(project, _)| person.may_see(project))
+}
+
+/// The repository that a name, or the end of one, means, among those with images of projects that are seen.
+async fn repository(app: &super::App, seen: Option<&[String]>, name: &str) -> Result<String, ApiError> {
+    let mut found = app.queries.repositories(name).await?;
+    if let Some(seen) = seen {
+        let mut of_seen = Vec::new();
+        for repository in found {
+            if !app.queries.images_of(seen.to_vec(), Some(repository.clone()), 1).await?.is_empty() {
+                of_seen.push(repository);
+            }
+        }
+        found = of_seen;
+    }
+    match found.as_slice() {
         [one] => Ok(one.clone()),
         [] => Err(ApiError::not_found(format!("image `{name}` that a run here pushed; see `pondrix image list`"))),
         several if several.contains(&name.to_owned()) => Ok(name.to_owned()),
@@ -161,12 +187,13 @@ async fn repository(app: &super::App, name: &str) -> Result<String, ApiError> {
 }
 
 /// The image that a name means.
-async fn find(app: &super::App, name: &str) -> Result<(ImageSummary, ImageBody), ApiError> {
+async fn find(app: &super::App, person: &Person, name: &str) -> Result<(ImageSummary, ImageBody), ApiError> {
     let slash = name.rfind('/').map_or(0, |slash| slash + 1);
     let (rest, digest) = name.split_once('@').map_or((name, None), |(rest, digest)| (rest, Some(digest.to_owned())));
     let colon = rest[slash.min(rest.len())..].rfind(':').map(|colon| slash + colon);
     let (rest, tag) = colon.map_or((rest, None), |colon| (&rest[..colon], Some(rest[colon + 1..].to_owned())));
-    let repository = repository(app, rest).await?;
+    let seen = projects::all_seen(app, person).await?;
+    let repository = repository(app, seen.as_deref(), rest).await?;
     let missing = || ApiError::not_found(format!("image `{name}` that a run here pushed; see `pondrix image list`"));
     let digest = match (digest, tag) {
         (Some(digest), _) if digest.starts_with("sha256:") => Some(digest),
@@ -174,7 +201,8 @@ async fn find(app: &super::App, name: &str) -> Result<(ImageSummary, ImageBody),
         (None, Some(tag)) => Some(app.queries.tagged(&repository, &tag).await?.ok_or_else(missing)?),
         (None, None) => None,
     };
-    app.queries.image(&repository, digest).await?.ok_or_else(missing)
+    let found = app.queries.image(&repository, digest).await?;
+    found.filter(|(image, _)| run_is_seen(person, &image.run)).ok_or_else(missing)
 }
 
 /// The files of an image's layers, the lowest first.

@@ -192,12 +192,12 @@ fn whole_text(bytes: &[u8], is_over: bool) -> usize {
               (status = 404, body = Problem), (status = 410, body = Problem)))]
 pub(super) async fn stream(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     headers: HeaderMap,
     Path((project, number, job)): Path<(String, u64, String)>,
 ) -> Result<impl IntoResponse, ApiError> {
-    let texts = texts(app, &project, number, &job, sse::last_id(&headers).unwrap_or(0)).await?;
-    Ok(sse::respond(texts.map(Item::alone)))
+    let texts = texts(Arc::clone(&app), &project, number, &job, sse::last_id(&headers).unwrap_or(0)).await?;
+    Ok(sse::respond(app, person, texts.map(Item::alone)))
 }
 
 /// A job's log as it grows, from an offset on.

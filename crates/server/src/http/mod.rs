@@ -1,17 +1,18 @@
 //! The API: what is asked of the server over HTTP.
 //!
-//! Every address asks for a token but these: health, hooks (which carry their own secret), signing
-//! in, and the console's files.
+//! What each address asks of whoever asks for it is in one table, which one [guard] holds every request against.
 
 mod artifacts;
 mod auth;
 mod backup;
 mod document;
 mod error;
+mod guard;
 mod health;
 mod hooks;
 mod images;
 mod log;
+mod people;
 mod projects;
 mod registries;
 mod retention;
@@ -57,7 +58,12 @@ pub(crate) struct App {
     pub(crate) shutdown: CancellationToken,
 }
 
+pub use guard::rights_table;
+
 type Shared = axum::extract::State<Arc<App>>;
+
+/// What no other address is.
+const NO_SUCH_ADDRESS: &str = "/api/v1/{*rest}";
 
 /// The largest request: a piece of a log.
 const LARGEST_REQUEST: usize = 4 << 20;
@@ -81,8 +87,13 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(projects::list, projects::add))
         .routes(routes!(projects::change, projects::remove))
         .routes(routes!(projects::plan))
+        .routes(routes!(people::list, people::add))
+        .routes(routes!(people::change, people::remove))
+        .routes(routes!(people::roles, people::give))
+        .routes(routes!(people::take))
         .routes(routes!(tokens::list, tokens::make))
         .routes(routes!(tokens::remove))
+        .routes(routes!(tokens::rotate))
         .routes(routes!(templates::show))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set, secrets::remove))
@@ -103,6 +114,7 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(log::stream))
         .routes(routes!(settings::list_environments, settings::set_environment))
         .routes(routes!(settings::remove_environment))
+        .routes(routes!(settings::freeze, settings::thaw))
         .routes(routes!(retention::show, retention::set))
         .routes(routes!(retention::preview))
         .routes(routes!(backup::make))
@@ -149,8 +161,9 @@ pub(crate) fn router(app: Arc<App>) -> Router {
     let (people, _) = routes_for_people().split_for_parts();
     people
         .merge(runner::routes())
-        .route("/api/v1/{*rest}", axum::routing::any(error::no_such_address))
+        .route(NO_SUCH_ADDRESS, axum::routing::any(error::no_such_address))
         .fallback(axum::routing::get(crate::console::file))
+        .layer(middleware::from_fn_with_state(Arc::clone(&app), guard::guard))
         .with_state(app)
         .layer(DefaultBodyLimit::max(LARGEST_REQUEST))
         .layer(CatchPanicLayer::custom(|_| error::ApiError::internal("a handler panicked").into()))

@@ -6,19 +6,22 @@ use axum::http::StatusCode;
 use pondrix_api::{
     NewProject, PlanRequest, PlanView, Problem, ProjectChange, ProjectList, ProjectRemoved, ProjectView,
 };
+use pondrix_core::access::Need;
 use pondrix_core::pipeline::StartKind;
 
 use super::auth::Person;
 use super::error::ApiError;
 use super::{App, Shared};
-use crate::domain::Wanted;
+use crate::domain::{Asker, Wanted};
 use crate::store::{Project, ProjectRow};
 
-fn view(app: &App, row: ProjectRow) -> ProjectView {
+fn view(app: &App, person: &Person, row: ProjectRow) -> ProjectView {
     let project = row.project;
+    // Whoever has the secret may have the repository looked at, as often as they like.
+    let secret = person.shown.rights.allow(Need::Maintain, Some(project.name.as_str())).then_some(project.hook_secret);
     ProjectView {
-        hook: format!("{}/hooks/{}/{}", app.public_url, project.name, project.hook_secret),
-        hook_secret: project.hook_secret,
+        hook: secret.as_ref().map(|secret| format!("{}/hooks/{}/{secret}", app.public_url, project.name)),
+        hook_secret: secret,
         name: project.name.to_string(),
         repository: project.repository,
         seen: row.seen,
@@ -29,30 +32,47 @@ fn view(app: &App, row: ProjectRow) -> ProjectView {
         weight: row.share.weight,
         limit: row.share.limit,
         templates: row.templates,
+        protected: row.protected,
     }
+}
+
+/// That there is no such project, which is said as well of one that may not be seen.
+pub(super) fn unknown(name: &str) -> ApiError {
+    ApiError::not_found(format!("project `{name}` that you may see; see `pondrix project list`"))
 }
 
 /// The project of an address.
 pub(super) async fn find(app: &App, name: &str) -> Result<Project, ApiError> {
-    app.queries
-        .project(name)
-        .await?
-        .ok_or_else(|| ApiError::not_found(format!("project `{name}`; see `pondrix project list`")))
+    app.queries.project(name).await?.ok_or_else(|| unknown(name))
+}
+
+/// A project that somebody names elsewhere than in the address.
+pub(super) async fn seen(app: &App, person: &Person, name: &str) -> Result<Project, ApiError> {
+    if person.may_see(name) { find(app, name).await } else { Err(unknown(name)) }
+}
+
+/// The projects that somebody may see; nothing where those are all.
+pub(super) async fn all_seen(app: &App, person: &Person) -> Result<Option<Vec<String>>, ApiError> {
+    if person.shown.rights.see_all() {
+        return Ok(None);
+    }
+    let names = app.queries.projects().await?.into_iter().map(|row| row.project.name.to_string());
+    Ok(Some(names.filter(|name| person.may_see(name)).collect()))
 }
 
 /// A project as a list shows it.
-async fn shown(app: &App, project: &Project) -> Result<ProjectView, ApiError> {
+async fn shown(app: &App, person: &Person, project: &Project) -> Result<ProjectView, ApiError> {
     let rows = app.queries.projects().await?;
     let row = rows.into_iter().find(|row| row.project.id == project.id);
-    row.map(|row| view(app, row)).ok_or_else(|| ApiError::internal("a project vanished while it was changed"))
+    row.map(|row| view(app, person, row)).ok_or_else(|| ApiError::internal("a project vanished while it was changed"))
 }
 
 /// All projects, by name.
 #[utoipa::path(get, path = "/api/v1/projects", tag = "projects",
     responses((status = 200, body = ProjectList), (status = 401, body = Problem)))]
-pub(super) async fn list(State(app): Shared, _person: Person) -> Result<Json<ProjectList>, ApiError> {
-    let rows = app.queries.projects().await?;
-    Ok(Json(ProjectList { projects: rows.into_iter().map(|row| view(&app, row)).collect() }))
+pub(super) async fn list(State(app): Shared, person: Person) -> Result<Json<ProjectList>, ApiError> {
+    let rows = app.queries.projects().await?.into_iter().filter(|row| person.may_see(row.project.name.as_str()));
+    Ok(Json(ProjectList { projects: rows.map(|row| view(&app, &person, row)).collect() }))
 }
 
 /// Makes a repository known. What is in it already starts nothing; the next commit does.
@@ -61,14 +81,15 @@ pub(super) async fn list(State(app): Shared, _person: Person) -> Result<Json<Pro
               (status = 422, body = Problem)))]
 pub(super) async fn add(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Json(new): Json<NewProject>,
 ) -> Result<(StatusCode, Json<ProjectView>), ApiError> {
+    Asker::from(person.clone()).must(Need::Add, Some(&new.name))?;
     let project = app.engine.add_project(new).await?;
     // Seen now, so that a wrong address shows at once and a push right after this is a new one.
     app.watcher.look_first(&project).await;
     app.watcher.watch(project.clone());
-    Ok((StatusCode::CREATED, Json(shown(&app, &project).await?)))
+    Ok((StatusCode::CREATED, Json(shown(&app, &person, &project).await?)))
 }
 
 /// Changes a project.
@@ -78,13 +99,13 @@ pub(super) async fn add(
               (status = 422, body = Problem)))]
 pub(super) async fn change(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path(name): Path<String>,
     Json(change): Json<ProjectChange>,
 ) -> Result<Json<ProjectView>, ApiError> {
     let project = find(&app, &name).await?;
     app.engine.change_project(&project, change).await?;
-    Ok(Json(shown(&app, &project).await?))
+    Ok(Json(shown(&app, &person, &project).await?))
 }
 
 /// Removes a project, with everything of it: its runs are stopped, and go with their logs, artifacts, caches and
@@ -109,13 +130,14 @@ pub(super) async fn remove(
               (status = 422, body = Problem)))]
 pub(super) async fn plan(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path(name): Path<String>,
     Json(request): Json<PlanRequest>,
 ) -> Result<Json<PlanView>, ApiError> {
     let project = find(&app, &name).await?;
     let kind = request.start.unwrap_or(StartKind::Manual);
     let wanted = super::runs::wanted(&app, &project, kind, request.branch, request.tag).await?;
-    let wanted = Wanted { inputs: request.inputs, changed: request.changed, ..wanted };
+    let by = Some(person.shown.name);
+    let wanted = Wanted { inputs: request.inputs, changed: request.changed, by, ..wanted };
     Ok(Json(app.engine.plan(&project, &wanted).await?))
 }

@@ -11,8 +11,8 @@ use super::error::ApiError;
 /// How long runs are kept, and what hangs on them.
 #[utoipa::path(get, path = "/api/v1/retention", tag = "retention",
     responses((status = 200, body = RetentionView), (status = 401, body = Problem)))]
-pub(super) async fn show(State(app): Shared, _person: Person) -> Result<Json<RetentionView>, ApiError> {
-    Ok(Json(app.engine.retention().await?))
+pub(super) async fn show(State(app): Shared, person: Person) -> Result<Json<RetentionView>, ApiError> {
+    Ok(Json(app.engine.retention(&person.into()).await?))
 }
 
 /// Sets a rule in the place of the one for the same project and branch. One that says nothing removes that. What is
@@ -33,8 +33,8 @@ pub(super) async fn set(
     responses((status = 200, body = RetentionPreview), (status = 401, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn preview(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Json(asked): Json<RetentionQuestion>,
 ) -> Result<Json<RetentionPreview>, ApiError> {
-    Ok(Json(app.engine.retention_preview(asked).await?))
+    Ok(Json(app.engine.retention_preview(asked, &person.into()).await?))
 }

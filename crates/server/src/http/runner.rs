@@ -25,7 +25,7 @@ use super::error::ApiError;
 use super::{App, Shared};
 use crate::archives::{self, Read};
 use crate::domain::{EngineError, LiveRun, TakeError};
-use crate::ports::git::{Archive, Difference, Repository};
+use crate::ports::git::{Archive, AttributeFiles, Difference, Repository};
 use crate::scheduler::Lease;
 
 /// How long a question for work, or for orders, waits for an answer.
@@ -171,7 +171,11 @@ async fn source(
         true => Some(app.engine.file_times(project, &*repository, commit).await.map_err(ApiError::internal)?),
         false => None,
     };
-    let Archive { bytes, ended } = repository.archive(commit, &files).map_err(ApiError::internal)?;
+    let attributes = match &times {
+        Some(times) if !times.has_name(".gitattributes") => AttributeFiles::None,
+        _ => AttributeFiles::Perhaps,
+    };
+    let Archive { bytes, ended } = repository.archive(commit, &files, attributes).map_err(ApiError::internal)?;
     let mut bytes = match times {
         Some(times) => archives::retimed(bytes, times),
         None => bytes,

@@ -46,7 +46,7 @@ pub(super) async fn pause(
     Json(PauseRequest { reason }): Json<PauseRequest>,
 ) -> Result<Json<RunnerView>, ApiError> {
     find(&app, &name).await?;
-    let pause = PauseView { by: person.name, at: app.engine.clock.now(), reason };
+    let pause = PauseView { by: person.shown.name, at: app.engine.clock.now(), reason };
     app.engine.pause_runner(name.clone(), pause).await?;
     Ok(Json(find(&app, &name).await?))
 }

@@ -63,7 +63,7 @@ pub(super) async fn find(app: &App, project: &str, number: u64) -> Result<Arc<Li
               (status = 422, body = Problem)))]
 pub(super) async fn list(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Query(query): Query<ListQuery>,
 ) -> Result<Json<RunPage>, ApiError> {
     let limit = query.limit.unwrap_or(USUAL_RUNS).clamp(1, MOST_RUNS);
@@ -72,7 +72,7 @@ pub(super) async fn list(
         Some(text) => Some(text.parse().map_err(|_| ApiError::bad("`before` must be the `next` of an earlier page"))?),
     };
     if let Some(project) = &query.project {
-        projects::find(&app, project).await?;
+        projects::seen(&app, &person, project).await?;
     }
     let word = query.state.as_deref();
     let state = word.map(|word| RunState::ALL.into_iter().find(|state| state.word() == word).ok_or(word)).transpose();
@@ -81,7 +81,10 @@ pub(super) async fn list(
         ApiError::bad(format!("`{word}` is no state of a run; these are: {known}"))
     })?;
     let filter = RunFilter { project: query.project, state, branch: query.branch, author: query.author };
-    let mut rows = app.queries.runs(filter, before, limit + 1).await?;
+    let mut rows = match projects::all_seen(&app, &person).await? {
+        Some(seen) if filter.project.is_none() => app.queries.runs_of(seen, filter, before, limit + 1).await?,
+        _ => app.queries.runs(filter, before, limit + 1).await?,
+    };
     let more = rows.len() > limit;
     rows.truncate(limit);
     let next = rows.last().filter(|_| more).map(|(id, _)| id.to_string());
@@ -108,13 +111,13 @@ pub(super) async fn show(
               (status = 422, body = Problem)))]
 pub(super) async fn start(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path(project): Path<String>,
     Json(request): Json<StartRequest>,
 ) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
     let project = projects::find(&app, &project).await?;
     let wanted = wanted(&app, &project, StartKind::Manual, request.branch, request.tag).await?;
-    let wanted = Wanted { inputs: request.inputs, ..wanted };
+    let wanted = Wanted { inputs: request.inputs, by: Some(person.shown.name), ..wanted };
     match app.engine.start(&project, wanted, &mut Builds::new()).await? {
         Started::Run(run) => Ok((StatusCode::CREATED, Json(*run))),
         Started::Nothing(why) => Err(ApiError::bad(why)),
@@ -153,13 +156,13 @@ pub(super) async fn wanted(
               (status = 409, body = Problem)))]
 pub(super) async fn rerun(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path((project, number)): Path<(String, u64)>,
     Json(request): Json<RerunRequest>,
 ) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
     let live = find(&app, &project, number).await?;
     let project = projects::find(&app, &project).await?;
-    match app.engine.rerun(&project, &live, request.all).await? {
+    match app.engine.rerun(&project, &live, request.all, &person.into()).await? {
         Started::Run(run) => Ok((StatusCode::CREATED, Json(*run))),
         Started::Nothing(why) => Err(ApiError::new(StatusCode::CONFLICT, why)),
     }
@@ -205,12 +208,12 @@ pub(super) async fn stop(
               (status = 404, body = Problem)))]
 pub(super) async fn stream_one(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     headers: HeaderMap,
     Path((project, number)): Path<(String, u64)>,
 ) -> Result<impl IntoResponse, ApiError> {
-    let states = states(app, &project, number, sse::last_id(&headers)).await?;
-    Ok(sse::respond(states.map(Item::alone)))
+    let states = states(Arc::clone(&app), &project, number, sse::last_id(&headers)).await?;
+    Ok(sse::respond(app, person, states.map(Item::alone)))
 }
 
 /// A run and every change of it after a version, until it is over or the server ends.
@@ -238,16 +241,18 @@ pub(super) async fn states(
     responses((status = 200, content_type = "text/event-stream", body = Change), (status = 401, body = Problem)))]
 pub(super) async fn stream_all(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     headers: HeaderMap,
 ) -> Result<impl IntoResponse, ApiError> {
-    let (_, changes) = changes(app, sse::last_id(&headers)).await?;
-    Ok(sse::respond(changes.map(Item::alone)))
+    let (_, changes) = changes(Arc::clone(&app), person.clone(), sse::last_id(&headers)).await?;
+    Ok(sse::respond(app, person, changes.map(Item::alone)))
 }
 
-/// Every change of every run after an event, or from now on; and the id of the event that they come after.
+/// Every change of every run that somebody may see after an event, or from now on; and the id of the event that they
+/// come after.
 pub(super) async fn changes(
     app: Arc<App>,
+    person: Person,
     after: Option<u64>,
 ) -> Result<(i64, impl Stream<Item = Item> + Send + use<>), ApiError> {
     // Listening begins before the records are read, so that no change falls between the two.
@@ -255,28 +260,32 @@ pub(super) async fn changes(
     let after = after.and_then(|id| i64::try_from(id).ok());
     let (newest, missed) = app.queries.changed_after(after).await?;
     let queue: VecDeque<_> = missed.into_iter().map(|run| (newest, run)).collect();
-    let stream =
-        stream::unfold((app, changes, queue, newest), |(app, mut changes, mut queue, mut newest)| async move {
-            loop {
-                if let Some((id, run)) = queue.pop_front() {
-                    newest = newest.max(id);
-                    return Some((Item::new("change", newest, &Change { run }), (app, changes, queue, newest)));
+    let stream = stream::unfold((app, person, changes, queue, newest), |state| async move {
+        let (app, person, mut changes, mut queue, mut newest) = state;
+        loop {
+            if let Some((id, run)) = queue.pop_front() {
+                newest = newest.max(id);
+                if !person.may_see(&run.project) {
+                    continue;
                 }
-                let received = tokio::select! {
-                    received = changes.recv() => received,
-                    () = app.shutdown.cancelled() => return None,
-                };
-                match received {
-                    Ok((id, _)) if id != 0 && id <= newest => {}
-                    Ok(change) => queue.push_back(change),
-                    // The follower was too slow: it is given what the records say it missed.
-                    Err(RecvError::Lagged(_)) => {
-                        let missed = app.queries.changed_after(Some(newest)).await.ok()?;
-                        queue.extend(missed.1.into_iter().map(|run| (missed.0, run)));
-                    }
-                    Err(RecvError::Closed) => return None,
-                }
+                let item = Item::new("change", newest, &Change { run });
+                return Some((item, (app, person, changes, queue, newest)));
             }
-        });
+            let received = tokio::select! {
+                received = changes.recv() => received,
+                () = app.shutdown.cancelled() => return None,
+            };
+            match received {
+                Ok((id, _)) if id != 0 && id <= newest => {}
+                Ok(change) => queue.push_back(change),
+                // The follower was too slow: it is given what the records say it missed.
+                Err(RecvError::Lagged(_)) => {
+                    let missed = app.queries.changed_after(Some(newest)).await.ok()?;
+                    queue.extend(missed.1.into_iter().map(|run| (missed.0, run)));
+                }
+                Err(RecvError::Closed) => return None,
+            }
+        }
+    });
     Ok((newest, stream))
 }

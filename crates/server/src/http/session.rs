@@ -7,13 +7,17 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use pondrix_api::{Identity, Problem, SignIn};
 
-use super::auth::{Person, SESSION_COOKIE, session};
+use super::auth::{Person, SESSION_COOKIE};
 use super::error::ApiError;
 use super::{Shared, auth};
+use crate::access;
 use crate::domain::Session;
+use crate::store::{Shown, TokenKind};
 
-fn identity(name: String) -> Identity {
-    Identity { name, version: env!("CARGO_PKG_VERSION").to_owned() }
+fn identity(shown: Shown) -> Identity {
+    let Shown { name, teams, rights, .. } = shown;
+    let version = env!("CARGO_PKG_VERSION").to_owned();
+    Identity { name, teams, roles: rights.grants.clone(), limit: rights.limit.clone(), version }
 }
 
 fn cookie(headers: &HeaderMap, value: &str, seconds: i64) -> String {
@@ -26,7 +30,7 @@ fn cookie(headers: &HeaderMap, value: &str, seconds: i64) -> String {
 #[utoipa::path(get, path = "/api/v1/whoami", tag = "access",
     responses((status = 200, body = Identity), (status = 401, body = Problem)))]
 pub(super) async fn whoami(person: Person) -> Json<Identity> {
-    Json(identity(person.name))
+    Json(identity(person.shown))
 }
 
 /// Signs a browser in: the answer sets a cookie.
@@ -37,21 +41,23 @@ pub(super) async fn sign_in(
     headers: HeaderMap,
     Json(given): Json<SignIn>,
 ) -> Result<Response, ApiError> {
-    let Some(Session { secret, name, seconds }) = app.engine.sign_in(given.token.trim()).await? else {
-        return Err(ApiError::new(
-            StatusCode::UNAUTHORIZED,
-            "this token is not known; the server printed it when it first started",
-        ));
+    let token = given.token.trim();
+    if access::is_torn(token) {
+        return Err(ApiError::new(StatusCode::UNAUTHORIZED, auth::TORN));
+    }
+    let Some(Session { secret, shown, seconds }) = app.engine.sign_in(token).await? else {
+        return Err(ApiError::new(StatusCode::UNAUTHORIZED, "this token is not known, or is no longer good"));
     };
-    Ok(([(SET_COOKIE, cookie(&headers, &secret, seconds))], Json(identity(name))).into_response())
+    Ok(([(SET_COOKIE, cookie(&headers, &secret, seconds))], Json(identity(shown))).into_response())
 }
 
 /// Signs a browser out.
 #[utoipa::path(delete, path = "/api/v1/session", tag = "access",
     responses((status = 204), (status = 401, body = Problem)))]
-pub(super) async fn sign_out(State(app): Shared, _person: Person, headers: HeaderMap) -> Result<Response, ApiError> {
-    if let Some(secret) = session(&headers) {
-        app.engine.sign_out(secret).await?;
+pub(super) async fn sign_out(State(app): Shared, person: Person, headers: HeaderMap) -> Result<Response, ApiError> {
+    // A program that signs out keeps its token.
+    if person.shown.kind == TokenKind::Session {
+        app.engine.sign_out(person.shown.id).await?;
     }
     Ok((StatusCode::NO_CONTENT, [(SET_COOKIE, cookie(&headers, "", 0))]).into_response())
 }

@@ -1,6 +1,7 @@
 //! Streams of events (Server-Sent Events, HTML Living Standard, section 9.2).
 
 use std::convert::Infallible;
+use std::sync::Arc;
 use std::time::Duration;
 
 use axum::http::HeaderMap;
@@ -11,7 +12,8 @@ use pondrix_api::StreamEvent;
 use serde::Serialize;
 use serde_json::value::RawValue;
 
-use super::auth::header;
+use super::App;
+use super::auth::{Person, header};
 
 /// How often a silent stream says that it is alive.
 const KEEP_ALIVE: Duration = Duration::from_secs(15);
@@ -47,12 +49,13 @@ impl Item {
     }
 }
 
-/// A stream as a response.
-pub(super) fn respond<S>(stream: S) -> Sse<impl Stream<Item = Result<Event, Infallible>>>
+/// A stream as a response to a person. It ends when what they may do changes: whoever asks again is asked anew.
+pub(super) fn respond<S>(app: Arc<App>, person: Person, stream: S) -> Sse<impl Stream<Item = Result<Event, Infallible>>>
 where
     S: Stream<Item = Event> + Send + 'static,
 {
     use futures_util::StreamExt as _;
+    let stream = stream.take_until(person.until_changed(app));
     Sse::new(stream.map(Ok)).keep_alive(KeepAlive::new().interval(KEEP_ALIVE))
 }
 

@@ -11,7 +11,7 @@ use pondrix_api::{Problem, StreamEvent};
 use super::auth::Person;
 use super::error::ApiError;
 use super::sse::Item;
-use super::{App, Shared, log, runs, sse};
+use super::{App, Shared, log, projects, runs, sse};
 
 /// The most streams in one connection.
 const MOST: usize = 200;
@@ -41,14 +41,17 @@ impl<'t> Topic<'t> {
     }
 }
 
-async fn open(app: &Arc<App>, text: &str) -> Result<BoxStream<'static, Item>, ApiError> {
+async fn open(app: &Arc<App>, person: &Person, text: &str) -> Result<BoxStream<'static, Item>, ApiError> {
     let (topic, after) = Topic::read(text).ok_or_else(|| {
         let forms = "`runs@AFTER`, `run/PROJECT/NUMBER@AFTER` or `log/PROJECT/NUMBER/STAGE~JOB@AFTER`";
         ApiError::bad(format!("`{text}` is no stream: it must be {forms}, where AFTER may be empty"))
     })?;
+    if let Topic::Run { project, .. } | Topic::Log { project, .. } = &topic {
+        projects::seen(app, person, project).await?;
+    }
     Ok(match topic {
         Topic::Runs => {
-            let (newest, changes) = runs::changes(Arc::clone(app), after).await?;
+            let (newest, changes) = runs::changes(Arc::clone(app), person.clone(), after).await?;
             // Who has seen nothing yet can be resumed too.
             let began = after.is_none().then(|| Item::new("began", newest, &()));
             stream::iter(began).chain(changes).boxed()
@@ -69,7 +72,7 @@ async fn open(app: &Arc<App>, text: &str) -> Result<BoxStream<'static, Item>, Ap
     responses((status = 200, content_type = "text/event-stream", body = StreamEvent), (status = 401, body = Problem)))]
 pub(super) async fn follow(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Query(pairs): Query<Vec<(String, String)>>,
 ) -> Result<impl IntoResponse, ApiError> {
     if pairs.len() > MOST {
@@ -77,7 +80,7 @@ pub(super) async fn follow(
     }
     let mut all = Vec::new();
     for (key, text) in pairs {
-        let stream = match open(&app, &text).await {
+        let stream = match open(&app, &person, &text).await {
             Ok(stream) => stream,
             // Asked again it may be well.
             Err(error) if error.is_servers() => return Err(error),
@@ -85,10 +88,10 @@ pub(super) async fn follow(
         };
         all.push(stream.map(move |item| item.shared(&key)).boxed());
     }
-    let ended = async move { app.shutdown.cancelled().await };
+    let shutdown = app.shutdown.clone();
     let stays = stream::pending().boxed();
     all.push(stays);
-    Ok(sse::respond(stream::select_all(all).take_until(ended)))
+    Ok(sse::respond(app, person, stream::select_all(all).take_until(shutdown.cancelled_owned())))
 }
 
 #[cfg(test)]

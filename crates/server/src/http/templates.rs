@@ -7,9 +7,9 @@ use pondrix_core::pipeline::TemplateName;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
+use super::{Shared, projects};
 use crate::domain::FoundTemplate;
 
 /// Which template.
@@ -33,11 +33,16 @@ pub(super) struct Which {
               (status = 422, body = Problem)))]
 pub(super) async fn show(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Query(which): Query<Which>,
 ) -> Result<Json<TemplateText>, ApiError> {
     let name = TemplateName::new(&which.name, &which.project, &which.folder, &which.version)
         .map_err(|error| ApiError::bad(error.to_string()))?;
+    // What a project gives away, pipelines of others can read in any case.
+    let found = app.queries.projects().await?.into_iter().find(|row| row.project.name.as_str() == which.project);
+    if !found.is_some_and(|row| row.templates) {
+        projects::seen(&app, &person, &which.project).await?;
+    }
     match app.engine.template(&name).await? {
         Ok(FoundTemplate { text, commit }) => Ok(Json(TemplateText { text, commit })),
         Err(why) => Err(ApiError::not_found(format!("template {name}: {why}"))),

@@ -39,7 +39,7 @@ impl From<TryError> for ApiError {
               (status = 413, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn try_files(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path(project): Path<String>,
     Query(About { about }): Query<About>,
     headers: HeaderMap,
@@ -53,7 +53,8 @@ pub(super) async fn try_files(
         return Err(TryError::TooLong { limit }.into());
     }
     let files = app.engine.tries.keep(body.into_data_stream(), limit).await?;
-    let wanted = Wanted { inputs: about.inputs, ..Wanted::branch(StartKind::Try, &about.branch, &about.commit) };
+    let by = Some(person.shown.name);
+    let wanted = Wanted { inputs: about.inputs, by, ..Wanted::branch(StartKind::Try, &about.branch, &about.commit) };
     let commit = CommitFacts { time: about.commit_time, author: about.author, title: about.title };
     if let Err(error) = app.engine.retime(&project, &files, &about.commit, about.commit_time).await {
         app.engine.tries.remove(&files);

@@ -12,7 +12,6 @@ use kube::config::{KubeConfigOptions, Kubeconfig};
 use kube::core::GroupVersionKind;
 use kube::discovery::{self, Scope};
 use kube::{Client, Config};
-use pondrix_api::EnvironmentView;
 use serde_json::Value;
 
 /// Who the cluster is told applies the objects (server-side apply, "Field management").
@@ -28,8 +27,8 @@ pub(crate) enum ClusterError {
     #[error("the cluster could not be asked to {doing}: {words}")]
     Unanswered { doing: String, words: String, is_certain: bool },
     /// What describes it cannot be read.
-    #[error("{file}: {words}")]
-    Description { file: String, words: String },
+    #[error("the kubeconfig of {environment}: {words}")]
+    Description { environment: String, words: String },
     /// An object that is to be put back is not there any more.
     #[error("{title} is gone")]
     Gone { title: String },
@@ -66,11 +65,26 @@ pub(crate) trait Cluster: fmt::Debug + Send + Sync {
 
 /// Finds the cluster of an environment.
 pub(crate) trait Clusters: fmt::Debug + Send + Sync {
-    fn connect<'a>(&'a self, environment: &'a EnvironmentView)
-    -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>>;
+    fn connect<'a>(&'a self, place: &'a Reached) -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>>;
 }
 
-/// Those that the environments' files describe.
+/// How the cluster of an environment is reached.
+#[derive(Clone)]
+pub(crate) struct Reached {
+    pub(crate) environment: String,
+    /// The one namespace that is used.
+    pub(crate) namespace: String,
+    /// A kubeconfig that says all itself.
+    pub(crate) kubeconfig: String,
+}
+
+impl fmt::Debug for Reached {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Reached").field("environment", &self.environment).finish_non_exhaustive()
+    }
+}
+
+/// Those that the environments describe.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct DescribedClusters;
 
@@ -119,20 +133,16 @@ fn because(doing: impl Into<String>) -> impl FnOnce(kube::Error) -> ClusterError
 }
 
 impl Clusters for DescribedClusters {
-    fn connect<'a>(
-        &'a self,
-        environment: &'a EnvironmentView,
-    ) -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>> {
+    fn connect<'a>(&'a self, place: &'a Reached) -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>> {
         async move {
-            let file = &environment.kubeconfig;
             let unread = |error: kube::config::KubeconfigError| ClusterError::Description {
-                file: file.clone(),
+                environment: place.environment.clone(),
                 words: error.to_string(),
             };
-            let described = Kubeconfig::read_from(file).map_err(unread)?;
+            let described = Kubeconfig::from_yaml(&place.kubeconfig).map_err(unread)?;
             let config = Config::from_custom_kubeconfig(described, &KubeConfigOptions::default()).await;
             let client = Client::try_from(config.map_err(unread)?).map_err(because("be reached"))?;
-            let cluster: Arc<dyn Cluster> = Arc::new(Described { client, namespace: environment.namespace.clone() });
+            let cluster: Arc<dyn Cluster> = Arc::new(Described { client, namespace: place.namespace.clone() });
             Ok(cluster)
         }
         .boxed()
@@ -157,10 +167,9 @@ impl Described {
         let found = discovery::pinned_kind(&self.client, &gvk).await;
         let (resource, capabilities) =
             found.map_err(because(format!("find {} {}", text("apiVersion"), text("kind"))))?;
-        let namespace = object.pointer("/metadata/namespace").and_then(Value::as_str).unwrap_or(&self.namespace);
         Ok(match capabilities.scope {
             Scope::Cluster => Api::all_with(self.client.clone(), &resource),
-            Scope::Namespaced => Api::namespaced_with(self.client.clone(), namespace, &resource),
+            Scope::Namespaced => Api::namespaced_with(self.client.clone(), &self.namespace, &resource),
         })
     }
 }

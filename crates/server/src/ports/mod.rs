@@ -4,6 +4,7 @@
 mod clock;
 mod cluster;
 pub(crate) mod git;
+pub(crate) mod kubeconfig;
 mod registry;
 
 use std::sync::Arc;
@@ -12,7 +13,7 @@ use git::{GitRepositories, Repositories};
 use registry::DistributionProbe;
 
 pub(crate) use clock::Clock;
-pub(crate) use cluster::{Cluster, ClusterError, Clusters, DescribedClusters, images, title};
+pub(crate) use cluster::{Cluster, ClusterError, Clusters, DescribedClusters, Reached, images, title};
 pub(crate) use registry::RegistryProbe;
 
 /// All of them.

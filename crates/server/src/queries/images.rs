@@ -17,6 +17,25 @@ impl Queries {
         self.records.read(move |c| store::images(c, repository.as_deref(), project.as_deref(), most)).await
     }
 
+    /// Images of any of these projects, and of a repository where one is said; the newest first.
+    pub(crate) async fn images_of(
+        &self,
+        projects: Vec<String>,
+        repository: Option<String>,
+        most: usize,
+    ) -> Result<Vec<ImageSummary>, StoreError> {
+        let question = move |c: &rusqlite::Connection| {
+            let mut all = Vec::new();
+            for project in &projects {
+                all.extend(store::images(c, repository.as_deref(), Some(project), most)?);
+            }
+            all.sort_by(|one, other| other.created.cmp(&one.created).then_with(|| one.digest.cmp(&other.digest)));
+            all.truncate(most);
+            Ok(all)
+        };
+        self.records.read(question).await
+    }
+
     /// The repositories that a name, or the end of one, may mean.
     pub(crate) async fn repositories(&self, name: &str) -> Result<Vec<String>, StoreError> {
         let name = name.to_owned();

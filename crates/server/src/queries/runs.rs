@@ -28,6 +28,27 @@ impl Queries {
         self.records.read(move |c| store::page(c, &filter, before, most)).await
     }
 
+    /// The same of any of these projects.
+    pub(crate) async fn runs_of(
+        &self,
+        projects: Vec<String>,
+        filter: RunFilter,
+        before: Option<i64>,
+        most: usize,
+    ) -> Result<Vec<(i64, RunSummary)>, StoreError> {
+        let question = move |c: &rusqlite::Connection| {
+            // The newest of all are among the newest of each, which an index has in order.
+            let mut all = Vec::new();
+            for project in projects {
+                all.extend(store::page(c, &RunFilter { project: Some(project), ..filter.clone() }, before, most)?);
+            }
+            all.sort_by_key(|(id, _)| std::cmp::Reverse(*id));
+            all.truncate(most);
+            Ok(all)
+        };
+        self.records.read(question).await
+    }
+
     /// Whether there was such a run, which was not kept.
     pub(crate) async fn was_removed(&self, run: &RunId) -> Result<bool, StoreError> {
         let run = run.clone();

@@ -1,24 +1,24 @@
 //! What people have set, and who they are.
 
-use pondrix_api::{EnvironmentView, PoolView, SecretView, TokenView};
+use pondrix_api::{PoolView, RoleView, SecretView, UserView};
 
 use super::Queries;
 use crate::store::{self, RegistryRow, StoreError};
 
 impl Queries {
-    /// The people who have a token, by name.
-    pub(crate) async fn people(&self) -> Result<Vec<TokenView>, StoreError> {
-        self.records.read(store::people).await
+    /// All people, by name.
+    pub(crate) async fn users(&self) -> Result<Vec<UserView>, StoreError> {
+        self.records.read(store::users).await
+    }
+
+    /// All roles that were given.
+    pub(crate) async fn roles(&self) -> Result<Vec<RoleView>, StoreError> {
+        self.records.read(store::roles).await
     }
 
     /// A project's secrets, without their values, by name.
     pub(crate) async fn secrets(&self, project: i64) -> Result<Vec<SecretView>, StoreError> {
         self.records.read(move |c| store::secrets(c, project)).await
-    }
-
-    /// All environments, by name.
-    pub(crate) async fn environments(&self) -> Result<Vec<EnvironmentView>, StoreError> {
-        self.records.read(store::environments).await
     }
 
     /// All registries that are reached in a way of their own, by host.

@@ -1,16 +1,20 @@
-//! Who may do what.
+//! People, their roles, and the tokens that stand for them.
 
-use pondrix_api::TokenView;
+use std::sync::Arc;
+
+use pondrix_api::{RoleView, TokenView, UserView};
 use pondrix_core::Time;
-use rusqlite::{Connection, OptionalExtension, params};
+use pondrix_core::access::{Grant, Holder, Need, Rights};
+use rusqlite::types::Type;
+use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::StoreError;
 
 /// What a token is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum TokenKind {
-    /// Everything people do.
-    Admin,
+    /// What a person may do.
+    Person,
     /// What runners do.
     Runner,
     /// A browser that was signed in.
@@ -20,83 +24,51 @@ pub(crate) enum TokenKind {
 impl TokenKind {
     const fn word(self) -> &'static str {
         match self {
-            Self::Admin => "admin",
+            Self::Person => "person",
             Self::Runner => "runner",
             Self::Session => "session",
         }
     }
 }
 
-/// Whether there is a token of this kind.
-pub(crate) fn has_token(connection: &Connection, kind: TokenKind) -> Result<bool, StoreError> {
-    let question = "SELECT EXISTS (SELECT 1 FROM tokens WHERE kind = ?1)";
-    Ok(connection.prepare_cached(question)?.query_row([kind.word()], |row| row.get(0))?)
+/// A token to keep.
+#[derive(Clone, Debug)]
+pub(crate) struct TokenRow {
+    pub(crate) hash: [u8; 32],
+    pub(crate) kind: TokenKind,
+    /// Whose it is.
+    pub(crate) owner: String,
+    pub(crate) label: String,
+    pub(crate) created: Time,
+    /// When it is good no more.
+    pub(crate) expires: Option<Time>,
+    /// The most that it allows, where it is limited.
+    pub(crate) limit: Option<Grant>,
+    /// The token that a session is of.
+    pub(crate) parent: Option<i64>,
 }
 
-/// Keeps a token's hash.
-pub(crate) fn put_token(
-    connection: &Connection,
-    hash: &[u8; 32],
-    kind: TokenKind,
-    name: &str,
-    groups: &[String],
-    now: Time,
-    expires: Option<Time>,
-) -> Result<(), StoreError> {
-    connection.prepare_cached("DELETE FROM tokens WHERE expires <= ?1")?.execute([now.millis()])?;
-    connection
-        .prepare_cached(
-            "INSERT INTO tokens (hash, kind, name, created, expires, groups) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-        )?
-        .execute(params![hash, kind.word(), name, now.millis(), expires.map(Time::millis), groups.join(" ")])?;
-    Ok(())
-}
-
-/// Forgets a token.
-pub(crate) fn remove_token(connection: &Connection, hash: &[u8; 32]) -> Result<(), StoreError> {
-    connection.prepare_cached("DELETE FROM tokens WHERE hash = ?1")?.execute([hash])?;
-    Ok(())
-}
-
-/// Makes a person's token known.
-pub(crate) fn add_person(connection: &Connection, hash: &[u8; 32], person: &TokenView) -> Result<(), StoreError> {
-    if people(connection)?.iter().any(|known| known.name == person.name) {
-        return Err(StoreError::Exists(format!("a token of {}", person.name)));
+impl TokenRow {
+    /// A token without a limit or an end.
+    pub(crate) fn new(hash: [u8; 32], kind: TokenKind, owner: &str, created: Time) -> Self {
+        let (owner, label) = (owner.to_owned(), "first".to_owned());
+        Self { hash, kind, owner, label, created, expires: None, limit: None, parent: None }
     }
-    put_token(connection, hash, TokenKind::Admin, &person.name, &person.groups, person.created, None)
-}
-
-/// Forgets a person's token and sessions; answers whether there was one.
-pub(crate) fn remove_person(connection: &Connection, name: &str) -> Result<bool, StoreError> {
-    let gone = connection
-        .prepare_cached("DELETE FROM tokens WHERE name = ?1 AND kind IN ('admin', 'session')")?
-        .execute([name])?;
-    Ok(gone > 0)
-}
-
-/// The people who have a token, by name.
-pub(crate) fn people(connection: &Connection) -> Result<Vec<TokenView>, StoreError> {
-    let question = "SELECT name, groups, created FROM tokens WHERE kind = 'admin' ORDER BY name";
-    let mut statement = connection.prepare_cached(question)?;
-    let rows = statement.query_map([], |row| {
-        let created = Time::from_millis(row.get(2)?);
-        Ok(TokenView { name: row.get(0)?, groups: groups_of(&row.get::<_, String>(1)?), created })
-    })?;
-    Ok(rows.collect::<Result<_, _>>()?)
-}
-
-fn groups_of(text: &str) -> Vec<String> {
-    text.split_whitespace().map(str::to_owned).collect()
 }
 
 /// Who shows a token.
 #[derive(Clone, Debug)]
 pub(crate) struct Shown {
+    pub(crate) id: i64,
     pub(crate) kind: TokenKind,
+    /// Whose it is.
     pub(crate) name: String,
-    pub(crate) groups: Vec<String>,
+    pub(crate) teams: Vec<String>,
+    pub(crate) rights: Arc<Rights>,
     /// When it is good no more.
     pub(crate) expires: Option<Time>,
+    /// When it was used before.
+    pub(crate) used: Option<Time>,
 }
 
 impl Shown {
@@ -106,16 +78,191 @@ impl Shown {
     }
 }
 
-/// What a token is for and whose it is, when it is known and has not expired.
+/// Reads a word of the records.
+fn read<T: std::str::FromStr<Err: std::error::Error + Send + Sync + 'static>>(
+    row: &Row<'_>,
+    column: usize,
+) -> rusqlite::Result<T> {
+    let parsed = row.get_ref(column)?.as_str()?.parse();
+    parsed.map_err(|error| rusqlite::Error::FromSqlConversionFailure(column, Type::Text, Box::new(error)))
+}
+
+fn words(text: &str) -> Vec<String> {
+    text.split_whitespace().map(str::to_owned).collect()
+}
+
+/// Whether there is a token of this kind.
+pub(crate) fn has_token(connection: &Connection, kind: TokenKind) -> Result<bool, StoreError> {
+    let question = "SELECT EXISTS (SELECT 1 FROM tokens WHERE kind = ?1)";
+    Ok(connection.prepare_cached(question)?.query_row([kind.word()], |row| row.get(0))?)
+}
+
+/// Keeps a token. Answers its number.
+pub(crate) fn put_token(connection: &Connection, token: &TokenRow) -> Result<i64, StoreError> {
+    let TokenRow { hash, kind, owner, label, created, expires, limit, parent } = token;
+    connection.prepare_cached("DELETE FROM tokens WHERE expires <= ?1")?.execute([created.millis()])?;
+    let (role, projects) = limit.as_ref().map(|limit| (limit.role.word(), limit.projects.to_string())).unzip();
+    let insert = "INSERT INTO tokens (hash, kind, owner, label, created, expires, role, projects, parent)
+                  VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
+    let expires = expires.map(Time::millis);
+    let row = params![hash, kind.word(), owner, label, created.millis(), expires, role, projects, parent];
+    connection.prepare_cached(insert)?.execute(row)?;
+    Ok(connection.last_insert_rowid())
+}
+
+/// Who shows the token of this hash, when it is known and has not expired.
 pub(crate) fn token(connection: &Connection, hash: &[u8; 32], now: Time) -> Result<Option<Shown>, StoreError> {
-    let question = "SELECT kind, name, groups, expires FROM tokens WHERE hash = ?1";
-    let row = connection.prepare_cached(question)?.query_row(params![hash], |row| {
-        Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?, row.get(3)?))
+    let question = "SELECT t.id, t.kind, t.owner, u.teams, t.expires, t.used, t.role, t.projects
+                    FROM tokens t LEFT JOIN users u ON u.name = t.owner WHERE t.hash = ?1";
+    let row = connection.prepare_cached(question)?.query_row([hash], |row| {
+        let kinds = [TokenKind::Person, TokenKind::Runner, TokenKind::Session];
+        let word: String = row.get(1)?;
+        let kind = kinds.into_iter().find(|kind| kind.word() == word).ok_or(rusqlite::Error::InvalidQuery)?;
+        let limit = limit_of(row, 6)?;
+        let rights = Arc::new(Rights { grants: Vec::new(), limit });
+        let teams = words(&row.get::<_, Option<String>>(3)?.unwrap_or_default());
+        let time = |column| row.get::<_, Option<i64>>(column).map(|time| time.map(Time::from_millis));
+        Ok(Shown { id: row.get(0)?, kind, name: row.get(2)?, teams, rights, expires: time(4)?, used: time(5)? })
     });
-    let shown = row.optional()?.and_then(|(kind, name, groups, expires): (_, _, _, Option<i64>)| {
-        let kinds = [TokenKind::Admin, TokenKind::Runner, TokenKind::Session];
-        let kind = kinds.into_iter().find(|known| known.word() == kind)?;
-        Some(Shown { kind, name, groups: groups_of(&groups), expires: expires.map(Time::from_millis) })
-    });
-    Ok(shown.filter(|shown| shown.is_good(now)))
+    let Some(mut shown) = row.optional()?.filter(|shown| shown.is_good(now)) else { return Ok(None) };
+    if shown.kind != TokenKind::Runner {
+        let held = roles(connection)?.into_iter().filter(|role| role.to.is(&shown.name, &shown.teams));
+        let grants = held.map(|role| Grant { role: role.role, projects: role.projects }).collect();
+        shown.rights = Arc::new(Rights { grants, limit: shown.rights.limit.clone() });
+    }
+    Ok(Some(shown))
+}
+
+/// The limit of a token, in two columns.
+fn limit_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Option<Grant>> {
+    if row.get_ref(column)?.as_str_or_null()?.is_none() {
+        return Ok(None);
+    }
+    Ok(Some(Grant { role: read(row, column)?, projects: read(row, column + 1)? }))
+}
+
+/// Remembers when a token was used.
+pub(crate) fn token_used(connection: &Connection, id: i64, now: Time) -> Result<(), StoreError> {
+    connection.prepare_cached("UPDATE tokens SET used = ?2 WHERE id = ?1")?.execute(params![id, now.millis()])?;
+    Ok(())
+}
+
+/// The tokens of people that are good, by owner and number: of one person, or of all.
+pub(crate) fn tokens(connection: &Connection, owner: Option<&str>, now: Time) -> Result<Vec<TokenView>, StoreError> {
+    let question = "SELECT id, owner, label, created, expires, used, role, projects FROM tokens
+                    WHERE kind = 'person' AND owner = coalesce(?1, owner) AND coalesce(expires > ?2, TRUE)
+                    ORDER BY owner, id";
+    let mut statement = connection.prepare_cached(question)?;
+    let rows = statement.query_map(params![owner, now.millis()], |row| {
+        let time = |column| row.get::<_, Option<i64>>(column).map(|time| time.map(Time::from_millis));
+        Ok(TokenView {
+            id: row.get(0)?,
+            owner: row.get(1)?,
+            label: row.get(2)?,
+            created: Time::from_millis(row.get(3)?),
+            ends: time(4)?,
+            used: time(5)?,
+            limit: limit_of(row, 6)?,
+        })
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// Forgets a token, with the sessions that are of it.
+pub(crate) fn remove_token(connection: &Connection, id: i64) -> Result<(), StoreError> {
+    connection.prepare_cached("DELETE FROM tokens WHERE id = ?1")?.execute([id])?;
+    Ok(())
+}
+
+/// Gives a token an end. Sessions that are of it are of another from now on.
+pub(crate) fn end_token(connection: &Connection, id: i64, expires: Time, heir: i64) -> Result<(), StoreError> {
+    let sooner = "UPDATE tokens SET expires = min(coalesce(expires, ?2), ?2) WHERE id = ?1";
+    connection.prepare_cached(sooner)?.execute(params![id, expires.millis()])?;
+    connection.prepare_cached("UPDATE tokens SET parent = ?2 WHERE parent = ?1")?.execute([id, heir])?;
+    Ok(())
+}
+
+/// Makes a person known.
+pub(crate) fn add_user(connection: &Connection, name: &str, teams: &[String], now: Time) -> Result<(), StoreError> {
+    let insert = "INSERT INTO users (name, teams, created) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING";
+    match connection.prepare_cached(insert)?.execute(params![name, teams.join(" "), now.millis()])? {
+        0 => Err(StoreError::Exists(format!("the person {name}"))),
+        _ => Ok(()),
+    }
+}
+
+/// Says which teams a person is of; answers whether they are known.
+pub(crate) fn set_teams(connection: &Connection, name: &str, teams: &[String]) -> Result<bool, StoreError> {
+    let update = "UPDATE users SET teams = ?2 WHERE name = ?1";
+    Ok(connection.prepare_cached(update)?.execute(params![name, teams.join(" ")])? > 0)
+}
+
+/// Forgets a person, their tokens, their browsers and their roles; answers whether they were known.
+pub(crate) fn remove_user(connection: &Connection, name: &str) -> Result<bool, StoreError> {
+    let of_person = "DELETE FROM tokens WHERE owner = ?1 AND kind IN ('person', 'session')";
+    connection.prepare_cached(of_person)?.execute([name])?;
+    connection.prepare_cached("DELETE FROM roles WHERE holder = ?1")?.execute([name])?;
+    Ok(connection.prepare_cached("DELETE FROM users WHERE name = ?1")?.execute([name])? > 0)
+}
+
+/// All people, by name.
+pub(crate) fn users(connection: &Connection) -> Result<Vec<UserView>, StoreError> {
+    let mut statement = connection.prepare_cached("SELECT name, teams, created FROM users ORDER BY name")?;
+    let rows = statement.query_map([], |row| {
+        let created = Time::from_millis(row.get(2)?);
+        Ok(UserView { name: row.get(0)?, teams: words(&row.get::<_, String>(1)?), created })
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// All roles that were given, by projects, role and holder.
+pub(crate) fn roles(connection: &Connection) -> Result<Vec<RoleView>, StoreError> {
+    let question = "SELECT holder, role, projects, given, by FROM roles ORDER BY projects, role, holder";
+    let mut statement = connection.prepare_cached(question)?;
+    let rows = statement.query_map([], |row| {
+        let given = Time::from_millis(row.get(3)?);
+        Ok(RoleView { to: read(row, 0)?, role: read(row, 1)?, projects: read(row, 2)?, given, by: row.get(4)? })
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// Gives a role. One that is given again stays as it was.
+pub(crate) fn give_role(
+    connection: &Connection,
+    to: &Holder,
+    grant: &Grant,
+    by: &str,
+    now: Time,
+) -> Result<(), StoreError> {
+    let insert = "INSERT INTO roles (holder, role, projects, given, by) VALUES (?1, ?2, ?3, ?4, ?5)
+                  ON CONFLICT DO NOTHING";
+    let row = params![to.to_string(), grant.role.word(), grant.projects.to_string(), now.millis(), by];
+    connection.prepare_cached(insert)?.execute(row)?;
+    Ok(())
+}
+
+/// Takes a role; answers whether it was given.
+pub(crate) fn take_role(connection: &Connection, from: &Holder, grant: &Grant) -> Result<bool, StoreError> {
+    let delete = "DELETE FROM roles WHERE holder = ?1 AND role = ?2 AND projects = ?3";
+    let row = params![from.to_string(), grant.role.word(), grant.projects.to_string()];
+    Ok(connection.prepare_cached(delete)?.execute(row)? > 0)
+}
+
+/// Takes the roles in a project of which nothing is left: another of its name is another project.
+pub(crate) fn remove_roles_in(connection: &Connection, project: &str) -> Result<(), StoreError> {
+    connection.prepare_cached("DELETE FROM roles WHERE projects = ?1")?.execute([project])?;
+    Ok(())
+}
+
+/// Whether somebody can administer everything: holds that, and has a token that is good, has no end, and is not limited.
+pub(crate) fn is_administered(connection: &Connection, now: Time) -> Result<bool, StoreError> {
+    let lasting: Vec<_> = tokens(connection, None, now)?
+        .into_iter()
+        .filter(|token| token.ends.is_none() && token.limit.is_none())
+        .map(|token| token.owner)
+        .collect();
+    let administer = |role: &RoleView| role.projects.is_all() && role.role.allows(Need::Administer);
+    let holders: Vec<_> = roles(connection)?.into_iter().filter(administer).map(|role| role.to).collect();
+    let can = |user: UserView| lasting.contains(&user.name) && holders.iter().any(|to| to.is(&user.name, &user.teams));
+    Ok(users(connection)?.into_iter().any(can))
 }

@@ -17,19 +17,56 @@ pub(super) const VERSION: i64 = 2;
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 enum Stored {
-    Carried { job: JobKey, from: RunId, results: Vec<JobResult> },
+    Carried {
+        job: JobKey,
+        from: RunId,
+        results: Vec<JobResult>,
+    },
     PreflightBegan,
-    PreflightFailed { missing: Vec<PreflightFault> },
+    PreflightFailed {
+        missing: Vec<PreflightFault>,
+    },
     Began,
-    JobTaken { job: JobKey, runner: String },
-    JobPrepared { job: JobKey },
-    JobReturned { job: JobKey },
-    StepStarted { job: JobKey, step: usize, log: u64 },
-    StepEnded { job: JobKey, step: usize, end: StepEnd, log: u64 },
-    ResultAdded { job: JobKey, result: JobResult },
-    JobEnded { job: JobKey, outcome: Outcome, reason: Option<String> },
-    Answered { stage: String, yes: bool, by: String },
-    StopAsked { by: String },
+    JobTaken {
+        job: JobKey,
+        runner: String,
+    },
+    JobPrepared {
+        job: JobKey,
+    },
+    JobReturned {
+        job: JobKey,
+    },
+    StepStarted {
+        job: JobKey,
+        step: usize,
+        log: u64,
+    },
+    StepEnded {
+        job: JobKey,
+        step: usize,
+        end: StepEnd,
+        log: u64,
+    },
+    ResultAdded {
+        job: JobKey,
+        result: JobResult,
+    },
+    JobEnded {
+        job: JobKey,
+        outcome: Outcome,
+        reason: Option<String>,
+    },
+    Answered {
+        stage: String,
+        yes: bool,
+        by: String,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        teams: Option<Vec<String>>,
+    },
+    StopAsked {
+        by: String,
+    },
 }
 
 impl From<Event> for Stored {
@@ -46,7 +83,7 @@ impl From<Event> for Stored {
             Event::StepEnded { job, step, end, log } => Self::StepEnded { job, step, end, log },
             Event::ResultAdded { job, result } => Self::ResultAdded { job, result },
             Event::JobEnded { job, outcome, reason } => Self::JobEnded { job, outcome, reason },
-            Event::Answered { stage, yes, by } => Self::Answered { stage, yes, by },
+            Event::Answered { stage, yes, by, teams } => Self::Answered { stage, yes, by, teams },
             Event::StopAsked { by } => Self::StopAsked { by },
         }
     }
@@ -66,7 +103,7 @@ impl From<Stored> for Event {
             Stored::StepEnded { job, step, end, log } => Self::StepEnded { job, step, end, log },
             Stored::ResultAdded { job, result } => Self::ResultAdded { job, result },
             Stored::JobEnded { job, outcome, reason } => Self::JobEnded { job, outcome, reason },
-            Stored::Answered { stage, yes, by } => Self::Answered { stage, yes, by },
+            Stored::Answered { stage, yes, by, teams } => Self::Answered { stage, yes, by, teams },
             Stored::StopAsked { by } => Self::StopAsked { by },
         }
     }
@@ -110,7 +147,7 @@ mod tests {
     use super::*;
 
     /// One document of each kind, as the first server of its version wrote it.
-    const DOCUMENTS: [&str; 14] = [
+    const DOCUMENTS: [&str; 15] = [
         r#"{"event":"carried","job":"a/b","from":"pond#1","results":[{"kind":"output","name":"n","value":"v"}]}"#,
         r#"{"event":"preflight-began"}"#,
         r#"{"event":"preflight-failed","missing":[{"job":"a/b","what":"w","fix":"f"}]}"#,
@@ -124,6 +161,7 @@ mod tests {
         r#"{"event":"result-added","job":"a/b","result":{"kind":"output","name":"n","value":"v"}}"#,
         r#"{"event":"job-ended","job":"a/b","outcome":"failed","reason":null}"#,
         r#"{"event":"answered","stage":"s","yes":true,"by":"ines"}"#,
+        r#"{"event":"answered","stage":"s","yes":true,"by":"ines","teams":["keepers"]}"#,
         r#"{"event":"stop-asked","by":"otto"}"#,
     ];
 

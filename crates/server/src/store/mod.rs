@@ -33,7 +33,8 @@ use std::time::Duration;
 use rusqlite::{Connection, OpenFlags};
 
 pub(crate) use access::{
-    Shown, TokenKind, add_person, has_token, people, put_token, remove_person, remove_token, token,
+    Shown, TokenKind, TokenRow, add_user, end_token, give_role, has_token, is_administered, put_token, remove_roles_in,
+    remove_token, remove_user, roles, set_teams, take_role, token, token_used, tokens, users,
 };
 pub(crate) use artifacts::{
     ArtifactRow, CacheRow, all_artifacts, artifact, find_cache, put_artifact, put_cache, put_tests, remove_artifacts,
@@ -43,8 +44,8 @@ pub(crate) use backup::{Proof, copy, forget_restored, is_restored, prove};
 pub(crate) use event_form::EncodedEvent;
 pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, grant_tag, put_image, rollout_overtaken};
 pub(crate) use projects::{
-    Project, ProjectRow, add as add_project, all as projects, by_name as project, put_share, refs, see, see_ref,
-    seen_well, shares, was_seen,
+    Project, ProjectRow, add as add_project, all as projects, by_name as project, has_default_branch, protected,
+    put_default_branch, put_protected, put_share, refs, see, see_ref, seen_well, shares, was_seen,
 };
 pub(crate) use records::{
     Body as ImageBody, PackedListing, PackedRecord, image, images, listing, newest as newest_images, put_index,
@@ -70,8 +71,8 @@ pub(crate) use runs::{
 pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
 pub(crate) use secrets::{list as secrets, put as put_secret, remove as remove_secret, sealed};
 pub(crate) use settings::{
-    environment, environments, pause_runner, paused_runners, pools, put_environment, put_pool, remove_environment,
-    resume_runner,
+    EnvironmentRow, environment, environments, environments_in_files, pause_runner, paused_runners, pools,
+    put_environment, put_pool, remove_environment, resume_runner,
 };
 pub(crate) use templates::{compare as compare_templates, has_templates, put_has_templates};
 use writer::Writer;
@@ -87,7 +88,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 14] = [
+const MIGRATIONS: [Migration; 15] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -102,6 +103,7 @@ const MIGRATIONS: [Migration; 14] = [
     Documents(include_str!("migrations/012.sql"), renamed::rewrite),
     Tables(include_str!("migrations/013.sql")),
     Documents(include_str!("migrations/014.sql"), records::note_layers),
+    Tables(include_str!("migrations/015.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);
@@ -354,6 +356,47 @@ mod tests {
         );
         assert_eq!((artifact.unwrap()[0].size, shares.len(), pools.len()), (3, 1, 1));
         assert_eq!(registries[0].bare_names.as_deref(), Some("base"));
+    }
+
+    #[tokio::test]
+    async fn whoever_had_a_token_before_there_were_roles_keeps_what_is_of_projects_and_environments_take_what_they_took()
+     {
+        use pondrix_core::access::{Need, Refs};
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("records.db");
+        let connection = Connection::open(&path).unwrap();
+        for migration in &MIGRATIONS[..14] {
+            let (Tables(sql) | Documents(sql, _)) = migration;
+            connection.execute_batch(sql).unwrap();
+        }
+        let inserts = "
+            INSERT INTO tokens (hash, kind, name, created, groups) VALUES
+                (zeroblob(32), 'admin', 'admin', 1, ''), (randomblob(32), 'admin', 'odile', 2, 'keepers garden');
+            INSERT INTO tokens (hash, kind, name, created) VALUES (x'07', 'runner', 'runner', 1);
+            INSERT INTO tokens (hash, kind, name, created, expires) VALUES (x'08', 'session', 'odile', 3, 9000);
+            INSERT INTO environments (name, kubeconfig, namespace, address, takes_tries)
+                VALUES ('staging', '/etc/staging', 's', NULL, 0), ('try-out', '/etc/try', 't', 'http://x', 1);";
+        connection.execute_batch(inserts).unwrap();
+        connection.pragma_update(None, "user_version", 14).unwrap();
+        drop(connection);
+        let store = Store::open(&path).unwrap();
+        let now = pondrix_core::Time::from_millis(10);
+        let read = store.read(move |c| {
+            let admin = token(c, &[0; 32], now)?;
+            Ok((admin, users(c)?, roles(c)?, tokens(c, None, now)?, environments(c)?, environments_in_files(c)?))
+        });
+        let (admin, users, roles, tokens, environments, in_files) = read.await.unwrap();
+        let admin = admin.unwrap();
+        assert!(admin.name == "admin" && admin.rights.allow(Need::Administer, None));
+        assert_eq!(users.iter().map(|user| user.name.as_str()).collect::<Vec<_>>(), ["admin", "odile"]);
+        assert_eq!(users[1].teams, ["keepers", "garden"]);
+        let given: Vec<_> = roles.iter().map(|role| format!("{} {} {}", role.to, role.role, role.projects)).collect();
+        assert_eq!(given, ["admin administer *", "odile maintain *"]);
+        assert_eq!(tokens.len(), 2, "neither runners nor browsers are people");
+        let starts = |at: usize| environments[at].view.rules.starts.len();
+        assert!(environments.iter().all(|one| one.view.rules.refs == Refs::Any && one.view.cluster.is_none()));
+        assert_eq!((starts(0), starts(1)), (0, 6), "the second took tries");
+        assert_eq!(in_files[0], ("staging".to_owned(), "/etc/staging".to_owned()));
     }
 
     #[tokio::test]

@@ -2,8 +2,10 @@
 
 use std::collections::BTreeMap;
 
+use pondrix_core::access::RefPattern;
 use pondrix_core::queue::Share;
 use pondrix_core::{ProjectName, State, Time};
+use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::StoreError;
@@ -29,6 +31,7 @@ pub(crate) struct ProjectRow {
     pub(crate) last_run: Option<(u64, State)>,
     pub(crate) share: Share,
     pub(crate) templates: bool,
+    pub(crate) protected: Vec<RefPattern>,
 }
 
 pub(super) fn project_of(row: &Row<'_>) -> rusqlite::Result<Project> {
@@ -37,6 +40,45 @@ pub(super) fn project_of(row: &Row<'_>) -> rusqlite::Result<Project> {
         .parse()
         .map_err(|error| rusqlite::Error::FromSqlConversionFailure(1, rusqlite::types::Type::Text, Box::new(error)))?;
     Ok(Project { id: row.get(0)?, name, repository: row.get(2)?, hook_secret: row.get(3)? })
+}
+
+/// What a project protects, in two columns: patterns, and the default branch that is meant where there are none.
+fn protected_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Vec<RefPattern>> {
+    let unread = |error| rusqlite::Error::FromSqlConversionFailure(column, Type::Text, Box::new(error));
+    let patterns: Vec<_> = row.get_ref(column)?.as_str()?.split_whitespace().map(str::parse).collect();
+    let default: Option<String> = row.get(column + 1)?;
+    match (patterns.is_empty(), default) {
+        (true, Some(branch)) => Ok(vec![RefPattern::branch(&branch).map_err(unread)?]),
+        (true, None) => Ok(Vec::new()),
+        (false, _) => patterns.into_iter().collect::<Result<_, _>>().map_err(unread),
+    }
+}
+
+/// The branches and tags that a project protects; its repository's default branch, where it says nothing.
+pub(crate) fn protected(connection: &Connection, project: &str) -> Result<Vec<RefPattern>, StoreError> {
+    let question = "SELECT protected, default_branch FROM projects WHERE name = ?1 AND NOT is_removed";
+    let found = connection.prepare_cached(question)?.query_row([project], |row| protected_of(row, 0));
+    Ok(found.optional()?.unwrap_or_default())
+}
+
+/// Says what a project protects.
+pub(crate) fn put_protected(connection: &Connection, project: i64, refs: &[RefPattern]) -> Result<(), StoreError> {
+    let refs = refs.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
+    connection.prepare_cached("UPDATE projects SET protected = ?2 WHERE id = ?1")?.execute(params![project, refs])?;
+    Ok(())
+}
+
+/// Whether the default branch of a project's repository is known.
+pub(crate) fn has_default_branch(connection: &Connection, project: i64) -> Result<bool, StoreError> {
+    let question = "SELECT default_branch IS NOT NULL FROM projects WHERE id = ?1";
+    Ok(connection.prepare_cached(question)?.query_row([project], |row| row.get(0)).optional()?.unwrap_or(true))
+}
+
+/// Remembers the default branch of a project's repository.
+pub(crate) fn put_default_branch(connection: &Connection, project: i64, branch: &str) -> Result<(), StoreError> {
+    let update = "UPDATE projects SET default_branch = ?2 WHERE id = ?1 AND default_branch IS NOT ?2";
+    connection.prepare_cached(update)?.execute(params![project, branch])?;
+    Ok(())
 }
 
 /// Adds a project.
@@ -70,7 +112,7 @@ pub(crate) fn by_name(connection: &Connection, name: &str) -> Result<Option<Proj
 pub(crate) fn all(connection: &Connection) -> Result<Vec<ProjectRow>, StoreError> {
     let mut statement = connection.prepare_cached(
         "SELECT p.id, p.name, p.repository, p.hook_secret, p.seen, p.note, p.faulty, r.number, r.state,
-                p.weight, p.job_limit, p.templates
+                p.weight, p.job_limit, p.templates, p.protected, p.default_branch
          FROM projects p LEFT JOIN runs r ON r.project = p.id AND r.id = (SELECT max(id) FROM runs WHERE project = p.id)
          WHERE NOT p.is_removed ORDER BY p.name",
     )?;
@@ -87,6 +129,7 @@ pub(crate) fn all(connection: &Connection) -> Result<Vec<ProjectRow>, StoreError
             },
             share: Share { weight: row.get(9)?, limit: row.get(10)? },
             templates: row.get(11)?,
+            protected: protected_of(row, 12)?,
         })
     })?;
     Ok(rows.collect::<Result<_, _>>()?)

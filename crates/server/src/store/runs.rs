@@ -32,6 +32,8 @@ pub(crate) struct NewRun {
     pub(crate) rerun_of: Option<i64>,
     /// Where its files are, when they are not those of its commit.
     pub(crate) files: Option<String>,
+    /// Who started it by hand, where somebody did.
+    pub(crate) by: Option<String>,
 }
 
 /// A run with the form in which it is stored: made before it is written, so that no other write waits for that.
@@ -124,7 +126,7 @@ fn start_of(row: &Row<'_>, column: usize) -> rusqlite::Result<StartKind> {
 
 const SUMMARY: &str = "p.name, r.number, r.state, r.start, r.branch, r.commit_id, r.title, r.author, r.created, \
                        r.started, r.ended, r.note, r.tag, \
-                       (SELECT of.number FROM runs of WHERE of.id = r.rerun_of)";
+                       (SELECT of.number FROM runs of WHERE of.id = r.rerun_of), r.started_by";
 
 fn summary_of(row: &Row<'_>) -> rusqlite::Result<RunSummary> {
     let (project, number): (String, i64) = (row.get(0)?, row.get(1)?);
@@ -145,6 +147,7 @@ fn summary_of(row: &Row<'_>) -> rusqlite::Result<RunSummary> {
         note: row.get(11)?,
         tag: row.get(12)?,
         rerun_of: row.get::<_, Option<i64>>(13)?.map(i64::unsigned_abs),
+        by: row.get(14)?,
     })
 }
 
@@ -207,9 +210,9 @@ pub(crate) fn insert_run(
     let insert =
         "INSERT INTO runs (project, number, start, branch, commit_id, commit_time, title, author, pipeline, faults,
                                     state, note, created, started, ended, plan, tag, inputs, rerun_of, files, templates,
-                                    place)
+                                    place, started_by)
                   VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, 'null', ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15, ?16, ?17, ?18,
-                          ?19, ?20)";
+                          ?19, ?20, ?21)";
     connection.prepare_cached(insert)?.execute(params![
         project,
         number,
@@ -231,6 +234,7 @@ pub(crate) fn insert_run(
         new.files,
         templates,
         place,
+        new.by,
     ])?;
     Ok(connection.last_insert_rowid())
 }
@@ -326,8 +330,8 @@ pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, 
     );
     let found = connection.prepare_cached(&question)?.query_row([id], |row| {
         let texts: (String, String, String, Option<String>, String) =
-            (row.get(16)?, row.get(17)?, row.get(18)?, row.get(19)?, row.get(20)?);
-        Ok((summary_of(row)?, row.get::<_, i64>(14)?, row.get::<_, Option<i64>>(15)?, texts, row.get(21)?))
+            (row.get(17)?, row.get(18)?, row.get(19)?, row.get(20)?, row.get(21)?);
+        Ok((summary_of(row)?, row.get::<_, i64>(15)?, row.get::<_, Option<i64>>(16)?, texts, row.get(22)?))
     });
     let Some((summary, commit_time, plan, texts, has_no_logs)) = found.optional()? else {
         return Ok(None);
@@ -418,7 +422,7 @@ pub(crate) fn page(
     let limit = i64::try_from(limit).unwrap_or(i64::MAX);
     let values = params![filter.project, state, filter.branch, filter.author, before.unwrap_or(i64::MAX), limit];
     // Values that a question does not name are given no place in it.
-    let rows = statement.query_map(values, |row| Ok((row.get(14)?, summary_of(row)?)))?;
+    let rows = statement.query_map(values, |row| Ok((row.get(15)?, summary_of(row)?)))?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
 

@@ -4,39 +4,72 @@ use std::collections::BTreeMap;
 
 use pondrix_api::{EnvironmentView, PauseView};
 use pondrix_core::Time;
-use rusqlite::{Connection, OptionalExtension, Row, params};
+use rusqlite::{Connection, Row, params};
 
 use super::StoreError;
 
-fn environment_of(row: &Row<'_>) -> rusqlite::Result<EnvironmentView> {
-    let (name, kubeconfig, namespace, address) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?);
-    Ok(EnvironmentView { name, kubeconfig, namespace, address, takes_tries: row.get(4)? })
+/// An environment, as it is stored.
+#[derive(Clone, Debug)]
+pub(crate) struct EnvironmentRow {
+    pub(crate) view: EnvironmentView,
+    /// How its cluster is reached, sealed.
+    pub(crate) kubeconfig: Option<Vec<u8>>,
+}
+
+const ENVIRONMENT: &str = "SELECT name, cluster, namespace, address, rules, by, at, kubeconfig FROM environments";
+
+fn environment_of(row: &Row<'_>) -> Result<EnvironmentRow, StoreError> {
+    let view = EnvironmentView {
+        name: row.get(0)?,
+        cluster: row.get(1)?,
+        namespace: row.get(2)?,
+        address: row.get(3)?,
+        rules: serde_json::from_str(row.get_ref(4)?.as_str().map_err(rusqlite::Error::from)?)?,
+        by: row.get(5)?,
+        set: row.get::<_, Option<i64>>(6)?.map(Time::from_millis),
+    };
+    Ok(EnvironmentRow { view, kubeconfig: row.get(7)? })
 }
 
 /// All environments, by name.
-pub(crate) fn environments(connection: &Connection) -> Result<Vec<EnvironmentView>, StoreError> {
-    let mut statement = connection
-        .prepare("SELECT name, kubeconfig, namespace, address, takes_tries FROM environments ORDER BY name")?;
-    let rows = statement.query_map([], environment_of)?;
-    Ok(rows.collect::<Result<_, _>>()?)
+pub(crate) fn environments(connection: &Connection) -> Result<Vec<EnvironmentRow>, StoreError> {
+    let mut statement = connection.prepare_cached(&format!("{ENVIRONMENT} ORDER BY name"))?;
+    let mut rows = statement.query([])?;
+    let mut all = Vec::new();
+    while let Some(row) = rows.next()? {
+        all.push(environment_of(row)?);
+    }
+    Ok(all)
 }
 
 /// One environment.
-pub(crate) fn environment(connection: &Connection, name: &str) -> Result<Option<EnvironmentView>, StoreError> {
-    let question = "SELECT name, kubeconfig, namespace, address, takes_tries FROM environments WHERE name = ?1";
-    Ok(connection.prepare_cached(question)?.query_row([name], environment_of).optional()?)
+pub(crate) fn environment(connection: &Connection, name: &str) -> Result<Option<EnvironmentRow>, StoreError> {
+    let mut statement = connection.prepare_cached(&format!("{ENVIRONMENT} WHERE name = ?1"))?;
+    let mut rows = statement.query([name])?;
+    rows.next()?.map(environment_of).transpose()
 }
 
 /// Sets an environment.
-pub(crate) fn put_environment(connection: &Connection, environment: &EnvironmentView) -> Result<(), StoreError> {
-    let EnvironmentView { name, kubeconfig, namespace, address, takes_tries } = environment;
+pub(crate) fn put_environment(connection: &Connection, row: &EnvironmentRow) -> Result<(), StoreError> {
+    let EnvironmentView { name, cluster, namespace, address, rules, by, set } = &row.view;
+    let rules = serde_json::to_string(rules)?;
     connection
         .prepare_cached(
-            "INSERT INTO environments (name, kubeconfig, namespace, address, takes_tries) VALUES (?1, ?2, ?3, ?4, ?5)
-         ON CONFLICT (name) DO UPDATE SET kubeconfig = ?2, namespace = ?3, address = ?4, takes_tries = ?5",
+            "INSERT INTO environments (name, cluster, namespace, address, rules, by, at, kubeconfig)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)
+             ON CONFLICT (name) DO UPDATE SET cluster = ?2, namespace = ?3, address = ?4, rules = ?5, by = ?6, at = ?7,
+                                              kubeconfig = ?8, old_file = NULL",
         )?
-        .execute(params![name, kubeconfig, namespace, address, takes_tries])?;
+        .execute(params![name, cluster, namespace, address, rules, by, set.map(Time::millis), row.kubeconfig])?;
     Ok(())
+}
+
+/// The environments whose clusters are still described by a file of the server's machine, with that.
+pub(crate) fn environments_in_files(connection: &Connection) -> Result<Vec<(String, String)>, StoreError> {
+    let question = "SELECT name, old_file FROM environments WHERE old_file IS NOT NULL AND kubeconfig IS NULL";
+    let mut statement = connection.prepare_cached(question)?;
+    let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    Ok(rows.collect::<Result<_, _>>()?)
 }
 
 /// How many jobs may run at once in each pool that has a limit.

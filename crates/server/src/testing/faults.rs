@@ -26,7 +26,7 @@ stage "staging" {{ rollout "app" {{ to "staging"; image "app"; manifests "app.ya
 }
 
 fn ines() -> Asker {
-    Asker { name: "ines".to_owned(), groups: Vec::new() }
+    Asker { name: "ines".to_owned(), ..Asker::server() }
 }
 
 fn job(run: &Run, key: &str) -> pondrix_core::run::JobRun {
@@ -76,7 +76,7 @@ stage "two" { approval "go on?" by="otto"; job "b" { on-host; step "b" } }
         let other = world.engine().answer(&live, "two", true, ines()).await.unwrap_err();
         assert_eq!(other.to_string(), "only otto may answer that, and you are ines");
         assert_eq!(live.state.lock().await.run.stages[1].state, State::Waiting, "nothing was answered");
-        let otto = Asker { name: "otto".to_owned(), groups: Vec::new() };
+        let otto = Asker { name: "otto".to_owned(), ..Asker::server() };
         world.engine().answer(&live, "two", true, otto).await.unwrap();
         world.until("pond#1", |_, run| run.state == State::Passed).await;
         world.end();
@@ -241,7 +241,7 @@ stage "staging" {{ rollout "app" {{ to "staging"; image "app"; manifests "app.ya
         assert_eq!(newest[0].0.run, "pond#2");
         // Who goes back by hand goes back.
         let project = world.records().read(|c| store::project(c, "pond")).await.unwrap().unwrap();
-        world.engine().rerun(&project, &live, true).await.unwrap();
+        world.engine().rerun(&project, &live, true, &ines()).await.unwrap();
         world.until("pond#3", |_, run| run.state == State::Waiting).await;
         let again = world.engine().find(&"pond#3".parse().unwrap()).await.unwrap().unwrap();
         world.engine().answer(&again, "wait", true, ines()).await.unwrap();

@@ -106,7 +106,7 @@ fn what_followers_are_told_put_together_is_the_run_and_an_update_has_only_what_c
         assert!(quiet.await.is_err(), "nothing happens while it waits for an answer");
         assert_eq!(*heard.run.as_ref().unwrap(), shown(&world).await);
         let mut follower = Follower::new(Arc::clone(&engine), live(&world).await, Some(version));
-        let ines = Asker { name: "ines".to_owned(), groups: Vec::new() };
+        let ines = Asker { name: "ines".to_owned(), ..Asker::server() };
         let asked = live(&world).await;
         let (first, answered) = tokio::join!(follower.next(), engine.answer(&asked, "asks", true, ines));
         answered.unwrap();

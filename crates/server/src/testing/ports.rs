@@ -7,7 +7,6 @@ use std::time::Duration;
 
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
-use pondrix_api::EnvironmentView;
 use pondrix_core::Time;
 use pondrix_core::file_times::FileTimes;
 use pondrix_core::image::{Digest, Reference, Registries, Repository as ImageRepository, Tag};
@@ -15,8 +14,8 @@ use pondrix_image::registry::RegistryError;
 use serde_json::{Value, json};
 
 use super::Random;
-use crate::ports::git::{Archive, CommitFacts, Difference, GitError, Refs, Repositories, Repository};
-use crate::ports::{Cluster, ClusterError, Clusters, RegistryProbe, title};
+use crate::ports::git::{Archive, AttributeFiles, CommitFacts, Difference, GitError, Refs, Repositories, Repository};
+use crate::ports::{Cluster, ClusterError, Clusters, Reached, RegistryProbe, title};
 
 /// One repository, whatever its address.
 #[derive(Clone, Debug, Default)]
@@ -79,6 +78,10 @@ impl Repository for ScriptedRepository {
         async { self.ask(|commits| commits.refs.clone()) }.boxed()
     }
 
+    fn default_branch(&self) -> BoxFuture<'_, Result<Option<String>, GitError>> {
+        async { Ok(Some("main".to_owned())) }.boxed()
+    }
+
     fn fetch(&self) -> BoxFuture<'_, Result<Refs, GitError>> {
         async { self.ask(|commits| commits.refs.clone()) }.boxed()
     }
@@ -127,7 +130,7 @@ impl Repository for ScriptedRepository {
         async { Ok(FileTimes::default()) }.boxed()
     }
 
-    fn archive(&self, _: &str, _: &[String]) -> Result<Archive, GitError> {
+    fn archive(&self, _: &str, _: &[String], _: AttributeFiles) -> Result<Archive, GitError> {
         Ok(Archive { bytes: Box::new(tokio::io::empty()), ended: async { true }.boxed() })
     }
 }
@@ -195,7 +198,7 @@ impl ScriptedCluster {
 }
 
 impl Clusters for ScriptedCluster {
-    fn connect<'a>(&'a self, _: &'a EnvironmentView) -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>> {
+    fn connect<'a>(&'a self, _: &'a Reached) -> BoxFuture<'a, Result<Arc<dyn Cluster>, ClusterError>> {
         async move {
             let cluster: Arc<dyn Cluster> = Arc::new(self.clone());
             Ok(cluster)

@@ -158,7 +158,7 @@ impl Day {
             return;
         };
         if let Ok(Some(live)) = server.engine.find(run).await {
-            let asker = Asker { name: "ines".to_owned(), groups: Vec::new() };
+            let asker = Asker { name: "ines".to_owned(), ..Asker::server() };
             drop(server.engine.answer(&live, stage, yes, asker).await);
         }
     }
@@ -170,9 +170,9 @@ impl Day {
         let Ok(Some(live)) = server.engine.find(run).await else { return };
         if state.is_over() {
             let project = self.world.records().read(|c| store::project(c, "pond")).await.unwrap().unwrap();
-            drop(server.engine.rerun(&project, &live, self.world.random.percent(50)).await);
+            drop(server.engine.rerun(&project, &live, self.world.random.percent(50), &Asker::server()).await);
         } else {
-            let asker = Asker { name: "otto".to_owned(), groups: Vec::new() };
+            let asker = Asker { name: "otto".to_owned(), ..Asker::server() };
             drop(server.engine.stop(&live, asker).await);
         }
     }
@@ -291,7 +291,7 @@ impl Day {
             self.look().await;
             for (run, stage) in self.seen_asking.clone() {
                 if let Ok(Some(live)) = self.world.engine().find(&run).await {
-                    let asker = Asker { name: "ines".to_owned(), groups: Vec::new() };
+                    let asker = Asker { name: "ines".to_owned(), ..Asker::server() };
                     drop(self.world.engine().answer(&live, &stage, true, asker).await);
                 }
             }

@@ -176,7 +176,7 @@ fn an_answer_that_nobody_waits_for_any_more_is_given_all_the_same() {
         let (world, live) = run_of_many().await;
         let held = live.state.lock().await;
         let (engine, of) = (world.engine(), Arc::clone(&live));
-        let asker = crate::domain::Asker { name: "ines".to_owned(), groups: Vec::new() };
+        let asker = crate::domain::Asker { name: "ines".to_owned(), ..crate::domain::Asker::server() };
         let stopping = tokio::spawn(async move { engine.stop(&of, asker).await });
         tokio::time::sleep(Duration::from_millis(1)).await;
         stopping.abort();

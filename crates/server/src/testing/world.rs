@@ -17,7 +17,7 @@ use crate::domain::{Engine, LiveRun};
 use crate::ports::{Clock, Ports};
 use crate::seal::Seal;
 use crate::store::scripted::Fate;
-use crate::store::{self, Store};
+use crate::store::{self, EnvironmentRow, Store};
 use crate::workers::{self, watcher::Watcher};
 
 /// How often the repository is looked at.
@@ -106,17 +106,20 @@ impl World {
             Time::from_millis(BEGIN + passed + jumped.load(Ordering::Relaxed))
         });
         let now = clock.now();
-        let made = store.write(move |c| {
-            store::add_project(c, &"pond".parse().unwrap(), "somewhere", "secret", now)?;
-            let environment = serde_json::from_value(serde_json::json!({
-                "name": "staging", "kubeconfig": "none", "namespace": "default", "address": null, "takes_tries": false,
-            }));
-            store::put_environment(c, &environment.unwrap())
-        });
-        made.await.unwrap();
         // In memory, where the machine has such a place.
         let memory = Path::new("/dev/shm");
         let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() };
+        let folder = folder.unwrap();
+        let seal = Seal::open(&folder.path().join("secrets.key")).unwrap();
+        let kubeconfig = seal.seal("environment/staging", "{}").unwrap();
+        let made = store.write(move |c| {
+            store::add_project(c, &"pond".parse().unwrap(), "somewhere", "secret", now)?;
+            let view = serde_json::from_value(serde_json::json!({
+                "name": "staging", "cluster": "https://one.test", "namespace": "default", "rules": { "refs": "any" },
+            }));
+            store::put_environment(c, &EnvironmentRow { view: view.unwrap(), kubeconfig: Some(kubeconfig) })
+        });
+        made.await.unwrap();
         Self {
             network: Network::new(&random),
             random,
@@ -124,7 +127,7 @@ impl World {
             cluster: ScriptedCluster::default(),
             registry: ScriptedRegistry::default(),
             store,
-            folder: Arc::new(folder.unwrap()),
+            folder: Arc::new(folder),
             clock,
             jump,
             trouble,

@@ -122,13 +122,18 @@ async fn look(engine: &Engine, live: &LiveRun) -> Result<Vec<PreflightFault>, St
     let facts = &live.row.facts;
     let registries = engine.registries().await?;
     let mut faults = secrets(engine, facts, &needs.secrets).await?;
+    let refused = engine.not_admitted(facts, live.row.summary.by.clone(), &needs.environments).await?;
+    // Whether it answers does not matter to a run that may not go there.
+    let may_go = |job: &String| !refused.iter().any(|fault| fault.job == *job);
+    let environments = needs.environments.iter().filter(|(_, job)| may_go(job));
     faults.extend(files(engine, live, &jobs).await?);
     let probe = &*engine.probe;
     let images = needs.images.iter().map(|(image, job)| image_is_there(probe, &registries, image, job));
     let pushes = needs.pushes.iter().map(|(repository, job)| may_push(probe, &registries, repository, job));
-    let environments = needs.environments.iter().map(|(name, job)| environment(engine, name, job));
+    let environments = environments.map(|(name, job)| environment(engine, name, job));
     let (images, pushes, environments) = tokio::join!(join_all(images), join_all(pushes), join_all(environments));
     faults.extend(images.into_iter().chain(pushes).chain(environments).flatten());
+    faults.extend(refused);
     let turn = |fault: &PreflightFault| live.row.plan.jobs().position(|job| job.key.as_str() == fault.job);
     faults.sort_by_key(turn);
     Ok(faults)

@@ -157,8 +157,13 @@ impl Watcher {
         let is_called = reason == Reason::Called;
         let mut there = if is_called { self.engine.fetch(project).await? } else { repository.refs().await? };
         let (id, now) = (project.id, self.engine.clock.now());
-        let known = self.engine.store.read(move |c| Ok((store::refs(c, id)?, store::was_seen(c, id)?))).await?;
-        let (known, seen_before) = known;
+        let known = move |c: &rusqlite::Connection| {
+            Ok((store::refs(c, id)?, store::was_seen(c, id)?, store::has_default_branch(c, id)?))
+        };
+        let (known, seen_before, has_default) = self.engine.store.read(known).await?;
+        if !has_default {
+            self.note_default_branch(project, &*repository).await;
+        }
         if there == known {
             return Ok(None);
         }
@@ -211,7 +216,27 @@ impl Watcher {
         }
         // What started something was kept with it; what is left is gone.
         self.engine.store.write(move |c| keep(c, id, &known, &seen, now)).await?;
+        // Whoever waits for a run does not wait for this.
+        self.note_default_branch(project, &*repository).await;
         failed.map_or(Ok(note), Err)
+    }
+
+    /// Remembers which branch is the default one: projects that say nothing else protect that.
+    async fn note_default_branch(&self, project: &Project, repository: &dyn Repository) {
+        let id = project.id;
+        let noted = match repository.default_branch().await {
+            Ok(Some(branch)) => self
+                .engine
+                .store
+                .write(move |c| store::put_default_branch(c, id, &branch))
+                .await
+                .map_err(|e| e.to_string()),
+            Ok(None) => Ok(()),
+            Err(error) => Err(error.to_string()),
+        };
+        if let Err(error) = noted {
+            warn!(project = %project.name, error, "the repository's default branch is not known");
+        }
     }
 
     /// The branches and tags that are new or have another commit now.

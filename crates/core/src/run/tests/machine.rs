@@ -242,12 +242,12 @@ fn any_event() -> impl Strategy<Value = Event> {
         4..=6 => started(job, step),
         7..=9 => Event::StepEnded { job: key(job), step, end, log: 1 },
         14 => Event::JobReturned { job: key(job) },
-        15 => Event::Answered { stage: "package".into(), yes: true, by: "ines".into() },
+        15 => Event::Answered { stage: "package".into(), yes: true, by: "ines".into(), teams: None },
         17 | 18 => Event::PreflightBegan,
         19 => Event::PreflightFailed {
             missing: vec![PreflightFault { job: job.into(), what: "a".into(), fix: "b".into() }],
         },
-        16 => Event::Answered { stage: "package".into(), yes: false, by: "tomas".into() },
+        16 => Event::Answered { stage: "package".into(), yes: false, by: "tomas".into(), teams: None },
         10..=12 => Event::JobEnded { job: key(job), outcome, reason: None },
         _ => Event::StopAsked { by: "wren".into() },
     })
@@ -281,7 +281,7 @@ proptest! {
             // Nothing that needs a yes begins without one.
             let package = &run.stages[1];
             if package.approval.is_some() && package.jobs.iter().any(|job| job.queued.is_some()) {
-                prop_assert!(package.answer.as_ref().is_some_and(|answer| answer.yes));
+                prop_assert!(package.answers.iter().any(|answer| answer.yes));
             }
             // What is over stays over.
             if before.state.is_over() {

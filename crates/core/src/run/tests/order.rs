@@ -2,6 +2,7 @@
 
 use super::{apply, at, ended, exit, key, run_of, started, taken};
 use crate::State;
+use crate::access::Gate;
 use crate::run::{Effect, Event, Outcome, Run, StepEnd};
 
 fn job(name: &str, lines: &str) -> String {
@@ -132,7 +133,7 @@ fn a_stopped_job_is_not_tried_again() {
 }
 
 fn answer(yes: bool, by: &str) -> Event {
-    Event::Answered { stage: "b".into(), yes, by: by.into() }
+    Event::Answered { stage: "b".into(), yes, by: by.into(), teams: None }
 }
 
 #[test]
@@ -239,4 +240,49 @@ fn what_is_carried_over_is_not_done_again_and_what_comes_after_it_begins() {
     let mut run = run_of(&text);
     let all = apply(&mut run, &[carried("a/one"), carried("a/two"), carried("b/three"), Event::Began]);
     assert_eq!(all, [Effect::Over(State::Passed)]);
+}
+
+#[test]
+fn a_stage_that_goes_to_a_guarded_environment_waits_for_as_many_people_as_that_wants_and_for_what_its_file_asks() {
+    let text = format!(
+        "stage \"a\" {{ {} }}\nstage \"b\" {{ approval \"Open it?\" by=\"growers\"\n {} }}",
+        job("one", ""),
+        job("two", "")
+    );
+    let gate = Gate {
+        environment: "production".to_owned(),
+        of: vec!["team:keepers".parse().unwrap()],
+        count: 2,
+        not_by: vec!["ines".to_owned()],
+    };
+    let said = |by: &str, team: &str, yes: bool| {
+        let (stage, by, teams) = ("b".to_owned(), by.to_owned(), Some(vec![team.to_owned()]));
+        Event::Answered { stage, yes, by, teams }
+    };
+    let waiting = || {
+        let mut run = run_of(&text);
+        run.stages[1].gates.push(gate.clone());
+        apply(&mut run, &[Event::Began]);
+        does(&mut run, "a/one", Outcome::Passed);
+        assert_eq!((run.state, run.stages[1].state), (State::Waiting, State::Waiting));
+        run
+    };
+    let mut run = waiting();
+    for (by, team) in [("odile", "keepers"), ("wren", "growers"), ("ines", "keepers")] {
+        assert!(apply(&mut run, &[said(by, team, true)]).is_empty(), "{by}");
+        assert_eq!((run.state, run.stages[1].state), (State::Waiting, State::Waiting), "{by}");
+    }
+    assert!(run.apply(&said("odile", "keepers", true), at(9)).is_err(), "twice by the same is once");
+    assert_eq!(run.stages[1].closed_gates().count(), 1, "who started the run does not count");
+    assert_eq!(offered(&apply(&mut run, &[said("tomas", "keepers", true)])), ["b/two"]);
+    // The keepers alone are not whom the file asks.
+    let mut run = waiting();
+    apply(&mut run, &[said("odile", "keepers", true), said("tomas", "keepers", true)]);
+    assert_eq!((run.state, run.stages[1].is_approved()), (State::Waiting, false));
+    assert_eq!(offered(&apply(&mut run, &[said("wren", "growers", true)])), ["b/two"]);
+    // One no is enough.
+    let mut run = waiting();
+    apply(&mut run, &[said("odile", "keepers", true)]);
+    assert_eq!(apply(&mut run, &[said("tomas", "keepers", false)]), [Effect::Over(State::Stopped)]);
+    assert_eq!(state(&run, "b/two"), (State::Stopped, Some("rejected by tomas".to_owned())));
 }

@@ -57,6 +57,15 @@ pub(crate) struct Difference {
     pub(crate) removed: Vec<String>,
 }
 
+/// Whether a commit has files that say how others are checked out (gitattributes(5)).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum AttributeFiles {
+    /// It may have some; git looks for them.
+    Perhaps,
+    /// It is known to have none.
+    None,
+}
+
 /// A commit's files as a tar archive.
 pub(crate) struct Archive {
     /// Its bytes.
@@ -69,6 +78,8 @@ pub(crate) struct Archive {
 pub(crate) trait Repository: fmt::Debug + Send + Sync {
     /// The branches and tags and what they name, as the repository has them now.
     fn refs(&self) -> BoxFuture<'_, Result<Refs, GitError>>;
+    /// The branch that a clone begins with; nothing where there is none yet.
+    fn default_branch(&self) -> BoxFuture<'_, Result<Option<String>, GitError>>;
     /// Brings the copy up to date, however long that takes while it goes on. Answers the branches and tags that it
     /// has then, and what they name.
     fn fetch(&self) -> BoxFuture<'_, Result<Refs, GitError>>;
@@ -92,7 +103,7 @@ pub(crate) trait Repository: fmt::Debug + Send + Sync {
     fn file_times<'a>(&'a self, commit: &'a str) -> BoxFuture<'a, Result<FileTimes, GitError>>;
     /// A commit's files as a tar archive. Only their owner may write them, as in a checkout: images are made of them.
     /// Where files are named, it is those alone.
-    fn archive(&self, commit: &str, files: &[String]) -> Result<Archive, GitError>;
+    fn archive(&self, commit: &str, files: &[String], attributes: AttributeFiles) -> Result<Archive, GitError>;
 }
 
 /// Finds the repository of an address, whose copy is in a folder.

@@ -9,7 +9,7 @@ use tokio::process::Command;
 
 use super::command::output;
 use super::repository::{GitRepository, git};
-use super::{Archive, Repository};
+use super::{Archive, AttributeFiles, Repository};
 
 /// A repository that people push to, a checkout of it, and the server's copy.
 pub(super) struct Place {
@@ -74,13 +74,18 @@ impl Place {
         self.push().await
     }
 
-    /// The names and contents of an archive, without folders.
-    pub(super) async fn archive(&self, commit: &str, files: &[&str]) -> Vec<(String, String)> {
-        let files: Vec<String> = files.iter().map(|file| (*file).to_owned()).collect();
-        let Archive { bytes: mut archive, ended } = self.repository.archive(commit, &files).unwrap();
+    pub(super) async fn archive_bytes(&self, commit: &str, files: &[String], attributes: AttributeFiles) -> Vec<u8> {
+        let Archive { bytes: mut archive, ended } = self.repository.archive(commit, files, attributes).unwrap();
         let mut bytes = Vec::new();
         archive.read_to_end(&mut bytes).await.unwrap();
         assert!(ended.await);
+        bytes
+    }
+
+    /// The names and contents of an archive, without folders.
+    pub(super) async fn archive(&self, commit: &str, files: &[&str]) -> Vec<(String, String)> {
+        let files: Vec<String> = files.iter().map(|file| (*file).to_owned()).collect();
+        let bytes = self.archive_bytes(commit, &files, AttributeFiles::Perhaps).await;
         let mut all = Vec::new();
         for entry in tar::Archive::new(&bytes[..]).entries().unwrap() {
             let mut entry = entry.unwrap();

@@ -11,7 +11,7 @@ use tokio::process::Command;
 
 use super::command::{Running, output, progress};
 use super::objects::{LONGEST_FILE, Object, Objects, has_file};
-use super::{Archive, CommitFacts, Difference, GitError, Refs, Repository};
+use super::{Archive, AttributeFiles, CommitFacts, Difference, GitError, Refs, Repository};
 
 /// What a repository's own notes may not decide: which files a commit has when it is fetched as an archive, and
 /// what stands in them (gitattributes(5), "Creating an archive"). A job gets what a checkout has.
@@ -65,6 +65,14 @@ impl GitRepository {
     async fn refs(&self) -> Result<Refs, GitError> {
         let text = output(git().args(["ls-remote", "--heads", "--tags", "--", &self.address])).await?;
         Ok(refs(&text, '\t'))
+    }
+
+    /// The branch that HEAD is at (git-ls-remote(1), `--symref`).
+    async fn default_branch(&self) -> Result<Option<String>, GitError> {
+        let text = output(git().args(["ls-remote", "--symref", "--", &self.address, "HEAD"])).await?;
+        let text = String::from_utf8_lossy(&text);
+        let head = text.lines().find_map(|line| line.strip_prefix("ref: refs/heads/")?.strip_suffix("\tHEAD"));
+        Ok(head.map(str::to_owned))
     }
 
     /// The branches and tags and their commits, as the copy has them.
@@ -193,6 +201,10 @@ impl Repository for GitRepository {
         self.refs().boxed()
     }
 
+    fn default_branch(&self) -> BoxFuture<'_, Result<Option<String>, GitError>> {
+        self.default_branch().boxed()
+    }
+
     fn fetch(&self) -> BoxFuture<'_, Result<Refs, GitError>> {
         self.fetch().boxed()
     }
@@ -229,14 +241,15 @@ impl Repository for GitRepository {
         self.file_times(commit).boxed()
     }
 
-    fn archive(&self, commit: &str, files: &[String]) -> Result<Archive, GitError> {
+    fn archive(&self, commit: &str, files: &[String], attributes: AttributeFiles) -> Result<Archive, GitError> {
         let mut command = self.reading_copy();
-        command
-            .env("GIT_LITERAL_PATHSPECS", "1")
-            .args(["-c", "tar.umask=0022", "archive", "--format=tar", commit, "--"])
-            .args(files)
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null());
+        command.env("GIT_LITERAL_PATHSPECS", "1").args(["-c", "tar.umask=0022", "archive", "--format=tar"]);
+        if attributes == AttributeFiles::None {
+            // Git reads the whole commit into an index to look for them, unless it is told to look into the work tree,
+            // which a copy has not.
+            command.arg("--worktree-attributes");
+        }
+        command.args([commit, "--"]).args(files).stdout(Stdio::piped()).stderr(Stdio::null());
         let mut running = Running::start(&mut command)?;
         let bytes = running.stdout()?;
         Ok(Archive {
@@ -358,6 +371,15 @@ mod tests {
             assert_eq!(found, expected);
         }
         assert_eq!(place.archive(&commit, &[]).await.len(), 7);
+        // A commit without such a file has the same archive without a look for them.
+        for names in [&["*.txt"][..], &["deep/b", "a"], &[]] {
+            let files: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
+            let (looked, not) = (
+                place.archive_bytes(&commit, &files, AttributeFiles::Perhaps).await,
+                place.archive_bytes(&commit, &files, AttributeFiles::None).await,
+            );
+            assert!(looked == not && !looked.is_empty(), "{names:?}");
+        }
     }
 
     #[tokio::test]

@@ -1,12 +1,14 @@
 //! The manifests of a commit.
 
 use globset::GlobBuilder;
+use pondrix_api::EnvironmentView;
+use pondrix_core::access::RuleBroken;
 use pondrix_core::image::{Digest, Repository, Tag};
 use pondrix_core::rollout::put_image;
 use pondrix_core::work::RunFacts;
 use serde_json::{Map, Value};
 
-use crate::domain::{Engine, FilesError};
+use crate::domain::{Engine, FilesError, NotAdmitted};
 use crate::store::RunRow;
 
 /// Kubernetes objects, in the order of their files' names and in the files' order.
@@ -60,6 +62,25 @@ impl Manifests {
     /// See [`put_image`]; answers how many containers were changed.
     pub(super) fn put_image(&mut self, job: &str, repository: &Repository, digest: &Digest) -> usize {
         self.0.iter_mut().map(|object| put_image(object, job, repository, digest)).sum()
+    }
+
+    /// Refuses what is not of the environment: objects of a kind that it does not take, or of another namespace.
+    pub(super) fn fit(&self, environment: &EnvironmentView) -> Result<(), NotAdmitted> {
+        let text = |object: &Value, pointer: &str| object.pointer(pointer).and_then(Value::as_str).map(str::to_owned);
+        for object in &self.0 {
+            let (version, kind) = (text(object, "/apiVersion"), text(object, "/kind").unwrap_or_default());
+            let (namespace, title) = (text(object, "/metadata/namespace"), crate::ports::title(object));
+            let fits = environment.rules.admit_kind(version.as_deref().unwrap_or_default(), &kind);
+            let fits = fits.and_then(|()| match namespace.filter(|namespace| *namespace != environment.namespace) {
+                Some(other) => Err(RuleBroken {
+                    rule: "namespace",
+                    words: format!("it is the namespace {}, and {title} says {other}", environment.namespace),
+                }),
+                None => Ok(()),
+            });
+            fits.map_err(|broken| NotAdmitted::new(environment, broken))?;
+        }
+        Ok(())
     }
 
     /// Notes on every object what it came from.

@@ -8,19 +8,20 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::future::BoxFuture;
+use pondrix_api::EnvironmentView;
 use pondrix_core::pipeline::{JobKind, OnFailure, RolloutJob, StartKind};
 use pondrix_core::rollout::{Progress, judge};
 use pondrix_core::run::{Event, JobResult, Outcome, StepEnd};
 use pondrix_core::work::{PushedImage, WorkError};
 use pondrix_core::{JobKey, RunId};
-use serde_json::Value;
+use serde_json::{Value, json};
 use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info, warn};
 
 use super::{Broken, guard};
 use crate::backoff::Backoff;
-use crate::domain::{Engine, EngineError, LiveRun};
+use crate::domain::{Engine, EngineError, LiveRun, NotAdmitted, Standing, own_names};
 use crate::logs::OpenLog;
 use crate::ports::{Cluster, ClusterError, images, title};
 use crate::store::{self, EncodedObjects, StoreError};
@@ -53,6 +54,12 @@ enum RolloutError {
     NoEnvironment(String),
     #[error("no container in {manifests} uses the image `{image}`: give one `image: {repository}`")]
     NoContainer { manifests: String, image: String, repository: String },
+    #[error("{0}; {help}", help = .0.help())]
+    NotAdmitted(NotAdmitted),
+    #[error("{environment} wants the yes of {whose} before anything is rolled out there, and it was not given")]
+    NotApproved { environment: String, whose: String },
+    #[error("{0}")]
+    Sealed(String),
     #[error("it was not ready within {0}")]
     Late(pondrix_core::Duration),
     #[error("{0}")]
@@ -102,6 +109,8 @@ pub(crate) enum ReachError {
     Store(#[from] StoreError),
     #[error("there is no environment `{0}`")]
     Unknown(String),
+    #[error("{0}")]
+    Sealed(String),
     #[error("environment `{name}`: {error}")]
     Cluster { name: String, error: ClusterError },
 }
@@ -111,7 +120,8 @@ pub(crate) async fn reach(engine: &Engine, name: &str) -> Result<(), ReachError>
     let wanted = name.to_owned();
     let environment = engine.store.read(move |c| store::environment(c, &wanted)).await?;
     let environment = environment.ok_or_else(|| ReachError::Unknown(name.to_owned()))?;
-    let answered = async { engine.clusters.connect(&environment).await?.answers().await };
+    let reached = engine.reached(&environment).map_err(|error| ReachError::Sealed(error.to_string()))?;
+    let answered = async { engine.clusters.connect(&reached).await?.answers().await };
     answered.await.map_err(|error| ReachError::Cluster { name: name.to_owned(), error })
 }
 
@@ -122,6 +132,18 @@ struct Rollout {
     log: Arc<OpenLog>,
     /// Set once anything may have been changed that is to be put back on failure.
     before: tokio::sync::Mutex<Option<Before>>,
+}
+
+fn is_secret(object: &Value) -> bool {
+    object["kind"] == "Secret"
+}
+
+/// An object as it is kept: of a secret nothing but that it was there.
+fn without_secrets(object: Value) -> Value {
+    if !is_secret(&object) {
+        return object;
+    }
+    json!({ "apiVersion": object["apiVersion"], "kind": "Secret", "metadata": { "name": object["metadata"]["name"] } })
 }
 
 /// What there was before, by the objects of the manifests.
@@ -266,6 +288,9 @@ impl Rollout {
         for (object, was) in before.manifests.objects().iter().zip(&before.objects) {
             let title = title(object);
             match was {
+                Some(was) if is_secret(was) => {
+                    self.say(&format!("{title} is left as it is: no copy is kept of what was in it before"));
+                }
                 Some(was) => {
                     self.patiently(deadline, || before.cluster.put_back(was)).await?;
                     let runs = images(was).map(|images| format!(", runs {images} again"));
@@ -306,7 +331,10 @@ impl Rollout {
         let deadline = Instant::now() + rollout.time.to_std();
         let name = rollout.to.value.clone();
         let environment = self.engine.store.read(move |c| store::environment(c, &name)).await?;
-        let environment = environment.ok_or_else(|| RolloutError::NoEnvironment(rollout.to.value.clone()))?;
+        let row = environment.ok_or_else(|| RolloutError::NoEnvironment(rollout.to.value.clone()))?;
+        let environment = &row.view;
+        self.may_roll_out(environment).await?;
+        let reached = self.engine.reached(&row).map_err(|error| RolloutError::Sealed(error.to_string()))?;
         let released = self.released(&rollout).await?;
         let mut manifests = Manifests::read(&self.engine, &self.live.row, &rollout.manifests).await?;
         let put = manifests.put_image(&rollout.image.value, &released.repository, &released.digest);
@@ -317,13 +345,15 @@ impl Rollout {
                 repository: released.repository.to_string(),
             });
         }
+        manifests.fit(environment).map_err(RolloutError::NotAdmitted)?;
         manifests.annotate(&self.live.row.facts, released.tag.as_ref());
         let tag = released.tag.as_ref().map(|tag| format!(" ({tag})")).unwrap_or_default();
         self.say(&format!("image {}{tag}", released.repository.at(released.digest.clone())));
-        let cluster = self.patiently(deadline, || self.engine.clusters.connect(&environment)).await?;
+        let cluster = self.patiently(deadline, || self.engine.clusters.connect(&reached)).await?;
         let mut before = Vec::new();
         for object in manifests.objects() {
-            before.push(self.patiently(deadline, || cluster.now(object)).await?);
+            let now = self.patiently(deadline, || cluster.now(object)).await?;
+            before.push(now.map(without_secrets));
         }
         if rollout.on_failure == OnFailure::Restore {
             let (run, job) = (self.live.row.id, self.job.clone());
@@ -342,9 +372,30 @@ impl Rollout {
             environment: environment.name.clone(),
             image: released.repository.at(released.digest).to_string(),
             tag: released.tag.map(|tag| tag.to_string()),
-            address: environment.address,
+            address: environment.address.clone(),
         };
         Ok(Applied { cluster, manifests, time: rollout.time, release })
+    }
+
+    /// Whether this run may roll out there now: the rules may be others than when it began.
+    async fn may_roll_out(&self, environment: &EnvironmentView) -> Result<(), RolloutError> {
+        let row = &self.live.row;
+        let (project, by, author) = (row.facts.id.project.clone(), row.summary.by.clone(), row.summary.author.clone());
+        let read = move |c: &rusqlite::Connection| {
+            let own = own_names(c, by.as_deref(), &author)?;
+            Ok((Standing::read(c, project.as_str(), by.as_deref())?, own))
+        };
+        let (standing, own) = self.engine.store.read(read).await?;
+        let candidate = standing.candidate(&row.facts);
+        Engine::admitted(environment, &candidate, Some(self.engine.clock.now())).map_err(RolloutError::NotAdmitted)?;
+        let run = self.live.now();
+        let stage = run.stages.iter().find(|stage| stage.name == self.job.stage());
+        match environment.rules.gate(&environment.name, own) {
+            Some(gate) if !stage.is_some_and(|stage| gate.is_open(stage.yes())) => {
+                Err(RolloutError::NotApproved { environment: environment.name.clone(), whose: gate.whose() })
+            }
+            _ => Ok(()),
+        }
     }
 
     /// The image that an earlier stage of this run pushed.

@@ -1,0 +1,259 @@
+//! Laws of rights.
+
+use proptest::prelude::*;
+
+use super::*;
+use crate::Time;
+use crate::pipeline::StartKind;
+
+const NEEDS: [Need; 7] =
+    [Need::Look, Need::Approve, Need::Secrets, Need::Run, Need::Add, Need::Maintain, Need::Administer];
+
+fn any_role() -> impl Strategy<Value = Role> {
+    prop::sample::select(Role::ALL.to_vec())
+}
+
+fn any_projects() -> impl Strategy<Value = Projects> {
+    let text = prop::sample::select(vec!["*", "a*", "ab*", "a-*", "b*", "a", "ab", "a-b", "b"]);
+    text.prop_map(|text| text.parse().unwrap())
+}
+
+fn any_grant() -> impl Strategy<Value = Grant> {
+    (any_role(), any_projects()).prop_map(|(role, projects)| Grant { role, projects })
+}
+
+fn any_rights() -> impl Strategy<Value = Rights> {
+    (prop::collection::vec(any_grant(), 0..4), prop::option::of(any_grant()))
+        .prop_map(|(grants, limit)| Rights { grants, limit })
+}
+
+/// What may be asked: a need, in one of some projects or in none.
+fn questions() -> impl Iterator<Item = (Need, Option<&'static str>)> {
+    let projects = [None, Some("a"), Some("ab"), Some("a-b"), Some("b"), Some("c")];
+    NEEDS.into_iter().flat_map(move |need| projects.map(|project| (need, project)))
+}
+
+proptest! {
+    #[test]
+    fn who_is_given_more_may_do_no_less_and_who_is_limited_no_more(rights in any_rights(), more in any_grant()) {
+        let given = Rights { grants: [rights.grants.clone(), vec![more.clone()]].concat(), ..rights.clone() };
+        let limited = Rights { limit: Some(more), grants: rights.grants.clone() };
+        let unlimited = Rights { limit: None, ..limited.clone() };
+        for (need, project) in questions() {
+            prop_assert!(!rights.allow(need, project) || given.allow(need, project));
+            prop_assert!(!limited.allow(need, project) || unlimited.allow(need, project));
+        }
+    }
+
+    #[test]
+    fn whoever_may_do_something_in_all_projects_may_in_each_and_whoever_may_in_one_may_somewhere(rights in any_rights()) {
+        for (need, project) in questions() {
+            prop_assert!(!rights.allow(need, None) || rights.allow(need, project), "{need:?} {project:?}");
+            prop_assert!(!rights.allow(need, project) || rights.allow_somewhere(need), "{need:?} {project:?}");
+            prop_assert!(!rights.allow(need, project) || rights.allow(Need::Look, project));
+        }
+    }
+
+    #[test]
+    fn nobody_can_give_what_they_may_not_do_themselves(rights in any_rights(), grant in any_grant()) {
+        if rights.allow_giving(&grant) {
+            let given = Rights { grants: vec![grant], limit: None };
+            for (need, project) in questions() {
+                prop_assert!(!given.allow(need, project) || rights.allow(need, project), "{need:?} {project:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn what_covers_others_holds_wherever_they_do_and_overlapping_is_having_one_in_common(
+        one in any_projects(),
+        other in any_projects(),
+    ) {
+        let names = ["a", "ab", "a-b", "b", "c", "abc", "a-c"];
+        let both = names.iter().filter(|name| one.matches(name) && other.matches(name)).count();
+        if one.covers(&other) {
+            prop_assert_eq!(both, names.iter().filter(|name| other.matches(name)).count());
+        }
+        prop_assert_eq!(one.overlaps(&other), both > 0);
+        prop_assert_eq!(one.to_string().parse::<Projects>().unwrap(), one);
+    }
+}
+
+#[test]
+fn texts_that_name_no_projects_people_or_teams_are_refused() {
+    for text in ["", "**", "a*b", "A*", "-*", "a--*b", "*a", "a/b", "../*"] {
+        assert!(text.parse::<Projects>().is_err(), "{text:?}");
+    }
+    for text in ["", "team:", "team:A", "user:wren", "a b", "team:team:a"] {
+        assert!(text.parse::<Holder>().is_err(), "{text:?}");
+    }
+    let team: Holder = "team:keepers".parse().unwrap();
+    assert!(team.is("odile", &["keepers".to_owned()]) && !team.is("keepers", &[]));
+    let person: Holder = "odile".parse().unwrap();
+    assert!(person.is("odile", &[]) && !person.is("wren", &["odile".to_owned()]));
+}
+
+#[test]
+fn each_role_is_enough_for_the_need_that_names_it_as_smallest() {
+    for need in NEEDS {
+        assert!(need.smallest().allows(need), "{need:?}");
+        assert!(Role::ALL.into_iter().take_while(|role| *role != need.smallest()).all(|role| !role.allows(need)));
+    }
+    assert_eq!("run".parse::<Role>(), Ok(Role::Run));
+    assert!("owner".parse::<Role>().unwrap_err().to_string().contains("these are: look, approve"));
+}
+
+/// A run of `visitor-desk`, which protects `main`, `release/*` and `tag:v*`.
+fn run<'a>(protected: &'a [RefPattern], branch: &'a str, tag: Option<&'a str>, start: StartKind) -> Candidate<'a> {
+    let is_try = start == StartKind::Try;
+    Candidate { project: "visitor-desk", protected, branch, tag, start, is_try, by: None }
+}
+
+fn protected() -> Vec<RefPattern> {
+    ["main", "release/*", "tag:v*"].map(|text| text.parse().unwrap()).to_vec()
+}
+
+fn broken(rules: &EnvironmentRules, candidate: &Candidate<'_>) -> Option<&'static str> {
+    rules.admit(candidate).err().map(|broken| broken.rule)
+}
+
+#[test]
+fn an_environment_that_says_nothing_takes_commits_of_protected_refs_and_nothing_else() {
+    let (rules, protected) = (EnvironmentRules::default(), protected());
+    for (branch, tag, start, expected) in [
+        ("main", None, StartKind::Commit, None),
+        ("main", None, StartKind::Manual, None),
+        ("main", None, StartKind::Schedule, None),
+        ("release/2", None, StartKind::BaseMoved, None),
+        ("", Some("v1.2"), StartKind::Commit, None),
+        ("release/2/x", None, StartKind::Commit, Some("refs")),
+        ("mains", None, StartKind::Commit, Some("refs")),
+        // A branch is no tag, whatever it is called, and a tag no branch.
+        ("v1.2", None, StartKind::Commit, Some("refs")),
+        ("tag:v1.2", None, StartKind::Commit, Some("refs")),
+        ("", Some("main"), StartKind::Commit, Some("refs")),
+        // Files that nobody committed are not what the branch is trusted for.
+        ("main", None, StartKind::Try, Some("starts")),
+    ] {
+        assert_eq!(broken(&rules, &run(&protected, branch, tag, start)), expected, "{branch} {tag:?} {start}");
+    }
+    let of_try = Candidate { is_try: true, ..run(&protected, "main", None, StartKind::Rerun) };
+    assert_eq!(broken(&rules, &of_try), Some("starts"), "a try that is done again is a try");
+    assert!(!of_try.is_trusted());
+    assert_eq!(broken(&rules, &run(&[], "main", None, StartKind::Commit)), Some("refs"), "nothing is protected yet");
+    let words = rules.admit(&run(&protected, "plan-b", None, StartKind::Commit)).unwrap_err().to_string();
+    let told = "it takes protected refs only, and this run carries the branch `plan-b`; visitor-desk protects main, release/*, tag:v*";
+    assert_eq!(words, told);
+}
+
+#[test]
+fn each_rule_keeps_out_what_it_is_about_and_says_what_it_takes() {
+    let protected = protected();
+    let main = run(&protected, "main", None, StartKind::Manual);
+    let by = |name: &str, team: &str| Candidate {
+        by: Some(Starter { name: name.to_owned(), teams: vec![team.to_owned()] }),
+        ..main.clone()
+    };
+    let rules = EnvironmentRules {
+        projects: vec!["visitor-*".parse().unwrap()],
+        people: vec!["odile".parse().unwrap(), "team:platform".parse().unwrap()],
+        starts: vec![StartKind::Commit, StartKind::Manual],
+        refs: Refs::These(vec!["main".parse().unwrap()]),
+        ..EnvironmentRules::default()
+    };
+    assert_eq!(broken(&rules, &by("odile", "x")), None);
+    assert_eq!(broken(&rules, &by("ines", "platform")), None);
+    assert_eq!(broken(&rules, &by("wren", "growers")), Some("people"));
+    assert_eq!(broken(&rules, &run(&protected, "main", None, StartKind::Commit)), None, "nobody started it by hand");
+    assert_eq!(broken(&rules, &run(&protected, "main", None, StartKind::Rerun)), Some("starts"));
+    assert_eq!(broken(&rules, &run(&protected, "release/2", None, StartKind::Commit)), Some("refs"));
+    assert_eq!(broken(&rules, &Candidate { project: "seed-bank", ..main.clone() }), Some("projects"));
+    let freeze = Freeze { reason: "the spring fair".to_owned(), by: "ines".to_owned(), since: Time::from_millis(0) };
+    let frozen = EnvironmentRules { freeze: Some(freeze), ..rules.clone() };
+    let words = frozen.admit(&by("odile", "x")).unwrap_err().to_string();
+    assert_eq!(words, "nothing is rolled out there since 1970-01-01T00:00:00.000Z: the spring fair (ines)");
+    // Where tries are taken, they are taken whatever they come after.
+    let trying = EnvironmentRules { starts: StartKind::ALL.to_vec(), ..EnvironmentRules::default() };
+    assert_eq!(broken(&trying, &run(&protected, "plan-b", None, StartKind::Try)), None);
+    assert_eq!(broken(&trying, &run(&protected, "plan-b", None, StartKind::Commit)), Some("refs"));
+}
+
+#[test]
+fn a_rollout_begins_in_the_minutes_of_the_window_in_its_zone_and_in_no_others() {
+    let window = crate::Schedule::new("* 8-17 * * mon-fri", "Europe/Lisbon").unwrap();
+    let rules = EnvironmentRules { window: Some(window), ..EnvironmentRules::default() };
+    let at = |text: &str| -> Time { serde_json::from_str(&format!("\"{text}\"")).unwrap() };
+    // In summer Lisbon is an hour ahead.
+    for (moment, expected) in [
+        ("2026-07-01T07:00:00Z", true),
+        ("2026-07-01T06:59:59Z", false),
+        ("2026-07-01T16:59:59Z", true),
+        ("2026-07-01T17:00:00Z", false),
+        ("2026-12-01T08:00:00Z", true),
+        ("2026-12-01T07:59:59Z", false),
+        ("2026-12-05T12:00:00Z", false),
+    ] {
+        assert_eq!(rules.admit_now(at(moment)).is_ok(), expected, "{moment}");
+    }
+    let words = rules.admit_now(at("2026-12-05T12:00:00Z")).unwrap_err().to_string();
+    assert!(
+        words.contains("`* 8-17 * * mon-fri in Europe/Lisbon`") && words.ends_with("2026-12-07T08:00:00.000Z"),
+        "{words}"
+    );
+    assert!(EnvironmentRules::default().admit_now(at("2026-12-05T12:00:00Z")).is_ok());
+}
+
+#[test]
+fn objects_of_the_whole_cluster_those_that_give_rights_and_those_of_other_groups_are_taken_where_it_is_said() {
+    let rules = EnvironmentRules::default();
+    for (version, kind) in [("apps/v1", "Deployment"), ("v1", "Service"), ("batch/v1", "CronJob"), ("v1", "Secret")] {
+        assert!(rules.admit_kind(version, kind).is_ok(), "{kind}");
+    }
+    for (version, kind) in [
+        ("v1", "Namespace"),
+        ("rbac.authorization.k8s.io/v1", "ClusterRoleBinding"),
+        ("v1", "ServiceAccount"),
+        // The name of a kind that is taken, in a group that nobody knows.
+        ("somebody.test/v1", "Service"),
+        ("v1", "Deployment"),
+    ] {
+        let words = rules.admit_kind(version, kind).unwrap_err().to_string();
+        assert!(words.contains(&format!("`{kind}` ({version})")) && words.contains("StatefulSet"), "{words}");
+        let told = EnvironmentRules { kinds: vec![kind.to_owned()], ..EnvironmentRules::default() };
+        assert!(told.admit_kind(version, kind).is_ok(), "{kind}");
+    }
+}
+
+proptest! {
+    #[test]
+    fn a_gate_opens_by_as_many_different_people_as_it_wants_and_never_by_those_whose_own_run_it_is(
+        said in prop::collection::vec((0..6_usize, any::<bool>()), 0..8),
+        count in 1..4_u32,
+        own in prop::collection::vec(0..6_usize, 0..3),
+    ) {
+        let name = |number: &usize| format!("person-{number}");
+        let approvers = Approvers { of: vec!["team:keepers".parse().unwrap(), "person-0".parse().unwrap()], count, own: false };
+        let rules = EnvironmentRules { approvers: Some(approvers.clone()), ..EnvironmentRules::default() };
+        let own: Vec<String> = own.iter().map(name).collect();
+        let gate = rules.gate("production", own.clone()).unwrap();
+        let said: Vec<(String, Vec<String>)> =
+            said.iter().map(|(number, keeper)| (name(number), if *keeper { vec!["keepers".to_owned()] } else { Vec::new() })).collect();
+        let counting: std::collections::BTreeSet<_> = said
+            .iter()
+            .filter(|(name, teams)| (!teams.is_empty() || name == "person-0") && !own.contains(name))
+            .map(|(name, _)| name)
+            .collect();
+        let is_open = gate.is_open(said.iter().map(|(name, teams)| (name.as_str(), teams.as_slice())));
+        prop_assert_eq!(is_open, counting.len() >= count as usize);
+        let counts_own = EnvironmentRules { approvers: Some(Approvers { own: true, ..approvers }), ..rules };
+        prop_assert!(counts_own.gate("production", own).unwrap().not_by.is_empty());
+    }
+
+    #[test]
+    fn a_branch_is_protected_by_its_own_name_whatever_letters_are_in_it(name in "[a-z*?{}\\[\\]\\\\/.-]{1,12}", other in "[a-z/.-]{1,12}") {
+        let pattern = RefPattern::branch(&name).unwrap();
+        prop_assert!(pattern.matches(&name, None), "{pattern}");
+        prop_assert!(!pattern.matches("", Some(&name)), "a tag is no branch");
+        prop_assert_eq!(pattern.matches(&other, None), other == name);
+    }
+}
