@@ -68,6 +68,9 @@ pub struct ProjectChange {
 pub struct SecretValue {
     /// The value. It is never shown again.
     pub value: String,
+    /// Whether only runs of protected refs are given it; as it was where nothing is said, and `false` at first.
+    #[serde(default)]
+    pub protected: Option<bool>,
 }
 
 impl std::fmt::Debug for SecretValue {
@@ -86,6 +89,9 @@ pub struct SecretView {
     pub set: Time,
     /// Who set it.
     pub by: String,
+    /// Whether only runs of protected refs are given it.
+    #[serde(default)]
+    pub protected: bool,
 }
 
 /// A project's secrets.

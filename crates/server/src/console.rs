@@ -1,8 +1,6 @@
 //! The console's files, built into the program.
 
-use axum::http::header::{
-    CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, REFERRER_POLICY, X_CONTENT_TYPE_OPTIONS,
-};
+use axum::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, REFERRER_POLICY};
 use axum::http::{StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
 
@@ -38,7 +36,6 @@ pub(crate) async fn file(uri: Uri) -> Response {
                 (CONTENT_TYPE, kind(name)),
                 (CACHE_CONTROL, cache),
                 (CONTENT_SECURITY_POLICY, POLICY),
-                (X_CONTENT_TYPE_OPTIONS, "nosniff"),
                 (REFERRER_POLICY, "same-origin"),
             ];
             (headers, *bytes).into_response()

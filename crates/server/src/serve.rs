@@ -1,5 +1,7 @@
 //! Opening the records, and answering until told to stop.
 
+use std::fs::Permissions;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -16,7 +18,7 @@ use crate::backup;
 use crate::domain::{Engine, PreflightOrders, remove_aside_of_before};
 use crate::http::{self, App};
 use crate::ports::{Clock, Ports};
-use crate::private::write_private;
+use crate::private::{create_private, write_private};
 use crate::queries::Queries;
 use crate::seal::Seal;
 use crate::store::{self, Store, TokenKind, TokenRow};
@@ -36,6 +38,22 @@ pub struct ServerConfig {
     pub public_url: Option<String>,
     /// The longest archive of files that are tried, in bytes.
     pub try_limit: u64,
+}
+
+/// Keeps other users of the machine out of what the server alone reads. Its own runners work below its folder, and find
+/// their way through it.
+fn close_to_others(data: &Path) -> std::io::Result<()> {
+    for folder in ["repositories", "logs", "files", "tries"] {
+        let folder = data.join(folder);
+        std::fs::create_dir_all(&folder)?;
+        std::fs::set_permissions(&folder, Permissions::from_mode(0o700))?;
+    }
+    // The files that SQLite makes beside it are as this one is.
+    let records = data.join("records.db");
+    if !records.exists() {
+        create_private(&records)?;
+    }
+    std::fs::set_permissions(&records, Permissions::from_mode(0o600))
 }
 
 /// Tokens as they are when the server is opened.
@@ -63,6 +81,7 @@ impl Server {
     pub async fn open(config: ServerConfig) -> anyhow::Result<(Self, Tokens)> {
         let told = || format!("{} cannot be the server's folder", config.data.display());
         std::fs::create_dir_all(config.data.join("repositories")).with_context(told)?;
+        close_to_others(&config.data).with_context(told)?;
         backup::remove_unfinished(&config.data);
         remove_aside_of_before(&config.data);
         let store = Store::open(&config.data.join("records.db")).with_context(told)?;

@@ -2046,6 +2046,8 @@ export interface components {
         };
         /** @description A secret's new value. */
         SecretValue: {
+            /** @description Whether only runs of protected refs are given it; as it was where nothing is said, and `false` at first. */
+            protected?: boolean | null;
             /** @description The value. It is never shown again. */
             value: string;
         };
@@ -2055,6 +2057,8 @@ export interface components {
             by: string;
             /** @description Its name. */
             name: string;
+            /** @description Whether only runs of protected refs are given it. */
+            protected?: boolean;
             /**
              * Format: date-time
              * @description When it was set last.

@@ -415,8 +415,21 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn set_secret(&self, project: &ProjectName, name: &str, value: &str) -> Result<SecretView, ClientError> {
+        self.put_secret(project, name, &SecretValue { value: value.to_owned(), protected: None }).await
+    }
+
+    /// Sets a project's secret, and for which runs it is.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn put_secret(
+        &self,
+        project: &ProjectName,
+        name: &str,
+        value: &SecretValue,
+    ) -> Result<SecretView, ClientError> {
         let url = self.wire.url(&format!("/api/v1/projects/{project}/secrets/{name}"));
-        self.wire.json(self.wire.http.put(url).json(&SecretValue { value: value.to_owned() })).await
+        self.wire.json(self.wire.http.put(url).json(value)).await
     }
 
     /// Removes a secret.

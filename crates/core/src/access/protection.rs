@@ -235,6 +235,16 @@ impl Candidate<'_> {
         !self.is_try && self.protected.iter().any(|pattern| pattern.matches(self.branch, self.tag))
     }
 
+    /// What it carries and what is protected, for people: `carries the branch `plan-b`; visitor-desk protects main`.
+    #[must_use]
+    pub fn carries(&self) -> String {
+        let protected = match self.protected {
+            [] => "none yet".to_owned(),
+            some => list(some),
+        };
+        format!("carries {}; {} protects {protected}", self.title(), self.project)
+    }
+
     /// The branch or tag, for people.
     fn title(&self) -> String {
         match (self.is_try, self.tag) {
@@ -279,16 +289,7 @@ impl EnvironmentRules {
             _ if run.is_try && self.starts.contains(&StartKind::Try) => {}
             Refs::Protected if run.is_trusted() => {}
             Refs::Protected => {
-                let protected = match run.protected {
-                    [] => "none yet".to_owned(),
-                    some => list(some),
-                };
-                let project = run.project;
-                let words = format!(
-                    "it takes protected refs only, and this run carries {}; {project} protects {protected}",
-                    run.title()
-                );
-                return broken("refs", words);
+                return broken("refs", format!("it takes protected refs only, and this run {}", run.carries()));
             }
             Refs::These(patterns) => {
                 if run.is_try || !patterns.iter().any(|pattern| pattern.matches(run.branch, run.tag)) {

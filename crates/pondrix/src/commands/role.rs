@@ -63,7 +63,8 @@ impl Which {
     }
 }
 
-fn place(projects: &Projects) -> String {
+/// Where a role holds, for people.
+pub(super) fn place(projects: &Projects) -> String {
     if projects.is_all() { "all projects".to_owned() } else { projects.to_string() }
 }
 

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
+use pondrix_api::SecretValue;
 use pondrix_core::ProjectName;
 use pondrix_core::pipeline::SecretName;
 
@@ -30,6 +31,12 @@ pub(crate) struct Set {
     /// Read the value from this file, as it is.
     #[arg(long, value_name = "FILE")]
     file: Option<PathBuf>,
+    /// Give it to runs of the project's protected refs only (`pondrix project set --protect`).
+    #[arg(long)]
+    protected: bool,
+    /// Give it to every run that names it.
+    #[arg(long, conflicts_with = "protected")]
+    unprotected: bool,
 }
 
 /// List a project's secrets. Values are never shown.
@@ -80,11 +87,13 @@ impl Set {
             }
             None => prompt::hidden_or_input(&format!("Value of {name}: "))?,
         };
-        let secret = client.set_secret(&of, name.as_str(), &value).await?;
+        let protected = (self.protected || self.unprotected).then_some(self.protected);
+        let secret = client.put_secret(&of, name.as_str(), &SecretValue { value, protected }).await?;
         if global.json {
             output::json(&secret)?;
         } else {
-            output::line(&format!("{} of {of} is set", output::strong(&secret.name)));
+            let whose = if secret.protected { "runs of protected refs" } else { "every run that names it" };
+            output::line(&format!("{} of {of} is set, for {whose}", output::strong(&secret.name)));
         }
         Ok(())
     }
@@ -99,9 +108,10 @@ impl List {
             output::line(&format!("No secrets yet. Set one: pondrix secret set {} NAME", self.project));
         } else {
             let row = |secret: &pondrix_api::SecretView| {
-                vec![secret.name.clone(), output::ago(secret.set), output::plain(&secret.by)]
+                let whose = if secret.protected { "runs of protected refs" } else { "every run that names it" };
+                vec![secret.name.clone(), whose.to_owned(), output::ago(secret.set), output::plain(&secret.by)]
             };
-            output::table(&["SECRET", "SET", "BY"], &list.secrets.iter().map(row).collect::<Vec<_>>());
+            output::table(&["SECRET", "FOR", "SET", "BY"], &list.secrets.iter().map(row).collect::<Vec<_>>());
         }
         Ok(())
     }

@@ -6,6 +6,7 @@ use clap::{Args, Subcommand};
 use pondrix_api::{NewUser, RoleView, UserChange, UserView};
 use pondrix_core::access::{Grant, Projects, Role};
 
+use super::role::place;
 use super::token;
 use crate::cli::Global;
 use crate::failure::Outcome;
@@ -68,7 +69,7 @@ pub(crate) struct Remove {
 /// What a person may do, by roles of their own and of their teams.
 fn may(user: &UserView, roles: &[RoleView]) -> String {
     let held = roles.iter().filter(|role| role.to.is(&user.name, &user.teams));
-    let mut words: Vec<_> = held.map(|role| format!("{} in {}", role.role, role.projects)).collect();
+    let mut words: Vec<_> = held.map(|role| format!("{} in {}", role.role, place(&role.projects))).collect();
     words.dedup();
     if words.is_empty() { "nothing yet".to_owned() } else { words.join(", ") }
 }

@@ -4,6 +4,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 
+use super::role::place;
 use crate::cli::Global;
 use crate::failure::Outcome;
 use crate::{output, settings};
@@ -20,6 +21,17 @@ impl Whoami {
             output::json(&identity)?;
         } else {
             output::line(&format!("{} at {} (Pondrix {})", identity.name, client.address(), identity.version));
+            if !identity.teams.is_empty() {
+                output::line(&format!("  of {}", identity.teams.join(", ")));
+            }
+            let roles = identity.roles.iter().map(|grant| format!("{} in {}", grant.role, place(&grant.projects)));
+            let roles: Vec<_> = roles.collect();
+            let may = if roles.is_empty() { "nothing yet".to_owned() } else { roles.join(", ") };
+            output::line(&format!("  may do: {may}"));
+            if let Some(limit) = &identity.limit {
+                let place = place(&limit.projects);
+                output::line(&format!("  with this token no more than: {} in {place}", limit.role));
+            }
         }
         Ok(ExitCode::SUCCESS)
     }

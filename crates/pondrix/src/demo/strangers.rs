@@ -4,9 +4,10 @@ use std::process::Stdio;
 
 use anyhow::{Context, anyhow};
 use pondrix_core::State;
+use pondrix_standin::garden::REGISTRY;
 
 use super::checks::{run_of, until};
-use super::story::{Told, expect_state};
+use super::story::{Told, expect_state, pondrix_in};
 use super::world::World;
 
 /// What somebody's command says, and whether it was allowed (exit status 4 is that it was not).
@@ -37,22 +38,37 @@ pub(super) async fn shares(world: &World, told: &mut Told) -> anyhow::Result<()>
     Ok(())
 }
 
-/// A branch that edits its own pipeline file does not come to production.
+/// A branch that edits its own pipeline file comes neither to production nor to a protected secret.
 pub(super) async fn guards(world: &World, told: &mut Told) -> anyhow::Result<()> {
     let repository = world.repository("visitor-desk");
     let pipeline = std::fs::read_to_string(repository.folder().join("pondrix.kdl"))?;
-    let own = "\nstage \"production\" {\n    rollout \"desk\" { to \"production\"; image \"desk\"; manifests \"deploy/*.yaml\" }\n}\n";
+    let set = ["secret", "set", "visitor-desk", "TICKET_KEY", "--protected"];
+    pondrix_in(world, &world.folder, &set, "opens-every-gate").await?;
+    let own = format!(
+        "\nstage \"production\" {{\n    rollout \"desk\" {{ to \"production\"; image \"desk\"; manifests \"deploy/*.yaml\" }}\n}}\n\
+         stage \"peek\" {{\n    job \"peek\" {{\n        container \"{REGISTRY}/base/shell:1\"\n        secret \"TICKET_KEY\"\n        \
+         step \"true\"\n    }}\n}}\n"
+    );
     let anywhere = pipeline.replace("start commit=\"main\"", "start commit=\"**\"");
     repository.write("pondrix.kdl", &format!("{anywhere}{own}"))?;
     let commit = repository.push_to("shortcut", "Straight to the visitors")?;
     let (run, _) = run_of(&world.client, "visitor-desk", &commit).await?;
     let detail = until(&world.client, &run, |run| run.summary.state.is_over()).await?;
     expect_state(&detail, State::Failed)?;
-    let fault = detail.missing.iter().find(|fault| fault.job == "production/desk");
-    let what = fault.map(|fault| fault.what.clone()).unwrap_or_default();
-    if !what.contains("it takes protected refs only, and this run carries the branch `shortcut`") {
-        return Err(anyhow!("{run} was refused because: {what}"));
+    for (job, words, tells) in [
+        (
+            "production/desk",
+            "it takes protected refs only, and this run carries the branch `shortcut`",
+            "a stage for production",
+        ),
+        ("peek/peek", "the secret `TICKET_KEY` is for runs of protected refs", "a protected secret"),
+    ] {
+        let fault = detail.missing.iter().find(|fault| fault.job == job);
+        let what = fault.map(|fault| fault.what.clone()).unwrap_or_default();
+        if !what.contains(words) {
+            return Err(anyhow!("{run} was refused because: {what}"));
+        }
+        told.say(&format!("{run}, of a branch that gave itself {tells}, ran nothing: {what}"));
     }
-    told.say(&format!("{run}, of a branch that gave itself a stage for production, ran nothing: {what}"));
     Ok(())
 }

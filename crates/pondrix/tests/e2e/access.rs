@@ -457,3 +457,47 @@ async fn a_browser_may_do_no_more_than_the_token_it_was_signed_in_with_and_is_si
     assert_eq!(removed.status, 0, "{removed:?}");
     assert_eq!(ask(Method::GET, "/api/v1/runs").await.unwrap().status(), StatusCode::UNAUTHORIZED);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn no_answer_can_act_as_another_kind_be_shown_in_a_frame_or_tell_where_one_came_from() {
+    let world = World::new().await;
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job("step \"echo '<script>alert(1)</script>'\"")).await;
+    world.passes(&run).await;
+    let admin = Someone::with(&world, "admin", &world.token);
+    for path in [
+        "/api/v1/projects/plant-labels/runs/1/jobs/verify~unit/log",
+        "/api/v1/runs",
+        "/api/v1/no-such-address",
+        "/api/v1/projects/no-such/runs/1",
+        "/health",
+        "/",
+        "/runs/plant-labels/1",
+    ] {
+        let answer = admin.ask(&Method::GET, path, Value::Null).await;
+        let header = |name: &str| answer.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default();
+        assert_eq!(header("x-content-type-options"), "nosniff", "{path}");
+        assert_eq!(header("x-frame-options"), "DENY", "{path}");
+        assert!(header("content-security-policy").contains("frame-ancestors 'none'"), "{path}");
+        assert!(!header("content-security-policy").contains("script-src"), "{path}: {:?}", answer.headers());
+        assert!(["no-referrer", "same-origin"].contains(&header("referrer-policy")), "{path}");
+    }
+    let log = admin.ask(&Method::GET, "/api/v1/projects/plant-labels/runs/1/jobs/verify~unit/log", Value::Null).await;
+    assert_eq!(log.headers()["content-type"], "text/plain; charset=utf-8");
+    assert!(log.headers()["content-security-policy"].to_str().unwrap().starts_with("default-src 'none'"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn other_users_of_the_machine_read_neither_records_nor_logs_nor_keys() {
+    use std::os::unix::fs::PermissionsExt;
+    let world = World::new().await;
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job("step \"echo one\"")).await;
+    world.passes(&run).await;
+    let data = world.folder.path().join("server");
+    let mode = |name: &str| std::fs::metadata(data.join(name)).unwrap().permissions().mode() & 0o777;
+    for name in ["records.db", "records.db-wal", "records.db-shm", "secrets.key", "runner.token", "address"] {
+        assert_eq!(mode(name), 0o600, "{name}");
+    }
+    for name in ["repositories", "logs", "files", "tries"] {
+        assert_eq!(mode(name), 0o700, "{name}");
+    }
+}

@@ -34,6 +34,7 @@ async fn the_demo_plays_its_whole_story_and_every_point_holds() {
         "`pondrix image chain` says what is built on what:",
         "wren sees plant-labels and no other project, and may run it and no more: this asks for the role `secrets`",
         "of a branch that gave itself a stage for production, ran nothing: environment `production`: it takes protected refs only",
+        "of a branch that gave itself a protected secret, ran nothing: the secret `TICKET_KEY` is for runs of protected refs",
     ] {
         assert!(said.out.contains(wanted), "the story does not tell `{wanted}`:\n{}", said.out);
     }

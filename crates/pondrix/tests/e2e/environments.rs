@@ -7,7 +7,7 @@ use pondrix_standin::garden::{REGISTRY, Repository};
 use reqwest::Method;
 
 use crate::someone::Someone;
-use crate::support::World;
+use crate::support::{World, one_job};
 
 /// A pipeline that makes an image and rolls it out to staging, with more said of the last stage.
 fn rolling_out(more: &str) -> String {
@@ -305,4 +305,51 @@ async fn a_kubeconfig_runs_no_program_and_names_no_file_of_the_server_and_is_kep
         }
     }
     assert!(looked > 10, "{looked} files");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_protected_secret_is_given_to_runs_of_protected_refs_and_to_no_other_however_it_is_asked_for() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let pipeline = one_job("secret \"PRINTER_KEY\"\n step \"test \\\"$PRINTER_KEY\\\" = s3cret-of-the-printer\"");
+    let pipeline = pipeline.replace("start commit=\"main\"", "start commit=\"**\"");
+    assert!(pipeline.contains("**"), "{pipeline}");
+    repository.write("pondrix.kdl", &pipeline).unwrap();
+    let set = ["secret", "set", "plant-labels", "PRINTER_KEY", "--protected"];
+    let (well, said) = world.pondrix_with(&set, "s3cret-of-the-printer");
+    assert!(well && said.contains("for runs of protected refs"), "{said}");
+    world.passes(&world.run_of("plant-labels", &repository.push("Of the default branch").unwrap()).await).await;
+    let run = push_to(&world, &repository, "plan-b").await;
+    let told = refused(&world, &run).await;
+    assert!(
+        told.contains("the secret `PRINTER_KEY` is for runs of protected refs, and this one carries the branch `plan-b`; plant-labels protects main"),
+        "{told}"
+    );
+    // A new value is for whom the old one was, and somebody says it when it is for others.
+    let (_, said) = world.pondrix_with(&set[..4], "s3cret-of-the-printer");
+    assert!(said.contains("for runs of protected refs"), "{said}");
+    // What is protected may change between the preflight and the moment at which the job is given.
+    let mut protected = world.pondrix(&["project", "set", "plant-labels", "--protect", "plan-b"]).await;
+    assert_eq!(protected.status, 0, "{protected:?}");
+    let waiting = pipeline.replace("job \"unit\"", "approval \"Begin?\"\n job \"unit\"");
+    repository.write("pondrix.kdl", &waiting).unwrap();
+    let run = push_to(&world, &repository, "plan-b").await;
+    world.until(&run, |run| run.summary.state == State::Waiting).await;
+    protected = world.pondrix(&["project", "set", "plant-labels", "--protect-default"]).await;
+    assert!(protected.out.contains("protects main;"), "{protected:?}");
+    assert_eq!(world.pondrix(&["approve", &run.to_string()]).await.status, 0);
+    let detail = world.end_of(&run).await;
+    let reason = detail.stages[0].jobs[0].reason.clone().unwrap_or_default();
+    assert_eq!(
+        (detail.summary.state, reason.contains("is for runs of protected refs")),
+        (State::Failed, true),
+        "{reason}"
+    );
+    let (_, said) = world.pondrix_with(&[&set[..4], &["--unprotected"]].concat(), "s3cret-of-the-printer");
+    assert!(said.contains("for every run that names it"), "{said}");
+    assert_eq!(world.pondrix(&["rerun", &run.to_string(), "--all"]).await.status, 0);
+    let again = world.newest("plant-labels").await;
+    world.until(&again, |run| run.summary.state == State::Waiting).await;
+    assert_eq!(world.pondrix(&["approve", &again.to_string()]).await.status, 0);
+    world.passes(&again).await;
 }

@@ -12,10 +12,10 @@ use pondrix_core::work::{ImagePart, ImageWork, PushedImage, StepsWork, Work, Wor
 use pondrix_core::{JobKey, ProjectName};
 use tracing::error;
 
-use super::{Engine, EngineError, LiveRun, NewLease};
+use super::{Engine, EngineError, LiveRun, NewLease, Standing};
 use crate::access;
 use crate::scheduler::{Grant, LEASE_TIME, Lease, LeaseHash, UnknownRunner};
-use crate::store::{self, StoreError};
+use crate::store::{self, SealedSecret, StoreError};
 
 /// Why a job that a runner took cannot be done. Its job ends with these words.
 #[derive(Debug, thiserror::Error)]
@@ -28,6 +28,8 @@ enum UnfitError {
     Work(#[from] WorkError),
     #[error("{project} has no secret `{name}`; set it: pondrix secret set {project} {name}")]
     NoSecret { project: ProjectName, name: String },
+    #[error("the secret `{name}` is for runs of protected refs, and this is none")]
+    Protected { name: String },
     #[error("the secret `{name}` cannot be read: {words}")]
     Sealed { name: String, words: String },
 }
@@ -195,7 +197,7 @@ impl Engine {
         attempt: u32,
     ) -> Result<(Work, Vec<NamedSecret>), AssignError> {
         let work = self.work(live, job, attempt).await?;
-        let secrets = self.secrets_for(&live.row.facts.id.project, &work).await?;
+        let secrets = self.secrets_for(live, &work).await?;
         Ok((work, secrets))
     }
 
@@ -227,7 +229,8 @@ impl Engine {
     }
 
     /// The values of the secrets that a job names, and of no other.
-    async fn secrets_for(&self, project: &ProjectName, work: &Work) -> Result<Vec<NamedSecret>, AssignError> {
+    async fn secrets_for(&self, live: &LiveRun, work: &Work) -> Result<Vec<NamedSecret>, AssignError> {
+        let (facts, project) = (&live.row.facts, &live.row.facts.id.project);
         let secrets: Vec<&String> = match work {
             Work::Steps(work) => work.secrets.iter().map(|secret| &secret.name.value).collect(),
             Work::Image(work) => work.secrets.iter().chain(&work.keys).map(|secret| &secret.name.value).collect(),
@@ -237,17 +240,22 @@ impl Engine {
         }
         let name = project.clone();
         let read = move |c: &rusqlite::Connection| match store::project(c, name.as_str())? {
-            Some(project) => store::sealed(c, project.id),
-            None => Ok(BTreeMap::new()),
+            Some(found) => Ok((store::sealed(c, found.id)?, Standing::read(c, name.as_str(), None)?)),
+            None => Ok((BTreeMap::new(), Standing::default())),
         };
-        let sealed = self.store.read(read).await?;
+        let (sealed, standing) = self.store.read(read).await?;
+        let is_trusted = standing.candidate(facts).is_trusted();
         let open = |name: &String| {
             let none = || UnfitError::NoSecret { project: project.clone(), name: name.clone() };
-            let sealed = sealed.get(name).ok_or_else(none)?;
+            let SealedSecret { sealed, protected } = sealed.get(name).ok_or_else(none)?;
+            // Looked at once more where it goes out: what is protected may have changed since the preflight.
+            if *protected && !is_trusted {
+                return Err(UnfitError::Protected { name: name.clone() });
+            }
             let value = self.seal.unseal(&format!("{project}/{name}"), sealed);
             let value = value.map_err(|error| UnfitError::Sealed { name: name.clone(), words: error.to_string() })?;
             Ok(NamedSecret { name: name.clone(), value })
         };
-        secrets.into_iter().map(open).collect()
+        Ok(secrets.into_iter().map(open).collect::<Result<_, UnfitError>>()?)
     }
 }

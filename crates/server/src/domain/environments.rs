@@ -43,7 +43,7 @@ impl NotAdmitted {
 }
 
 /// What is to be known of a run to say where it may go.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Standing {
     protected: Vec<RefPattern>,
     by: Option<Starter>,

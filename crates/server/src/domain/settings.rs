@@ -1,7 +1,7 @@
 //! What people set: projects, secrets, environments, registries, pools. What cannot be used is refused here, and not
 //! when a run needs it.
 
-use pondrix_api::{NewProject, PoolView, ProjectChange, RegistryChange, SecretView};
+use pondrix_api::{NewProject, PoolView, ProjectChange, RegistryChange, SecretValue, SecretView};
 use pondrix_core::image::{Registries, Repository};
 use pondrix_core::pipeline::{LayerForm, SecretName};
 use pondrix_core::queue::Share;
@@ -87,9 +87,10 @@ impl Engine {
         &self,
         project: &Project,
         name: &str,
-        value: &str,
+        secret: SecretValue,
         by: Asker,
     ) -> Result<SecretView, EngineError> {
+        let SecretValue { value, protected } = secret;
         let name: SecretName = name.parse().map_err(|error| EngineError::Invalid(format!("{error}")))?;
         if value.trim().len() < mask::SHORTEST {
             let least = mask::SHORTEST;
@@ -99,11 +100,15 @@ impl Engine {
             let most = LONGEST_SECRET / 1024;
             return invalid(format!("a secret is a text of at most {most} KiB without zero bytes"));
         }
-        let sealed = self.seal.seal(&format!("{}/{name}", project.name), value)?;
-        let view = SecretView { name: name.to_string(), set: self.clock.now(), by: by.name };
-        let (id, kept) = (project.id, view.clone());
-        self.store.write(move |c| store::put_secret(c, id, &kept, &sealed)).await?;
-        Ok(view)
+        let sealed = self.seal.seal(&format!("{}/{name}", project.name), &value)?;
+        let (id, set) = (project.id, self.clock.now());
+        let put = move |c: &rusqlite::Connection| {
+            let known = store::secrets(c, id)?.into_iter().find(|known| known.name == name.as_str());
+            let protected = protected.unwrap_or_else(|| known.is_some_and(|known| known.protected));
+            let view = SecretView { name: name.to_string(), set, by: by.name.clone(), protected };
+            store::put_secret(c, id, &view, &sealed).map(|()| view)
+        };
+        Ok(self.store.write(put).await?)
     }
 
     /// Removes a project's secret; says whether there was one.

@@ -33,8 +33,10 @@ use std::sync::Arc;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
-use axum::http::HeaderName;
+use axum::http::header::{CONTENT_SECURITY_POLICY, REFERRER_POLICY, X_CONTENT_TYPE_OPTIONS, X_FRAME_OPTIONS};
+use axum::http::{HeaderName, HeaderValue};
 use axum::middleware;
+use axum::response::Response;
 use tokio_util::sync::CancellationToken;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::request_id::{MakeRequestId, PropagateRequestIdLayer, RequestId, SetRequestIdLayer};
@@ -155,6 +157,21 @@ impl MakeRequestId for Numbers {
     }
 }
 
+/// What is true of every answer: it is what it says it is, so that no log is run as a script; no page shows it in a frame;
+/// and where a link in it leads is told nothing of it. The console's files say more of themselves.
+async fn plain_answers(mut response: Response) -> Response {
+    let headers = response.headers_mut();
+    headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+    for (name, value) in [
+        (CONTENT_SECURITY_POLICY, "default-src 'none'; frame-ancestors 'none'"),
+        (REFERRER_POLICY, "no-referrer"),
+        (X_FRAME_OPTIONS, "DENY"),
+    ] {
+        headers.entry(name).or_insert(HeaderValue::from_static(value));
+    }
+    response
+}
+
 /// The whole server as a router.
 pub(crate) fn router(app: Arc<App>) -> Router {
     let id = HeaderName::from_static("x-request-id");
@@ -168,6 +185,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         .layer(DefaultBodyLimit::max(LARGEST_REQUEST))
         .layer(CatchPanicLayer::custom(|_| error::ApiError::internal("a handler panicked").into()))
         .layer(middleware::from_fn(error::finish))
+        .layer(middleware::map_response(plain_answers))
         .layer(PropagateRequestIdLayer::new(id.clone()))
         .layer(SetRequestIdLayer::new(id, Numbers::default()))
 }

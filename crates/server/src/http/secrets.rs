@@ -31,10 +31,10 @@ pub(super) async fn set(
     State(app): Shared,
     person: Person,
     Path((project, name)): Path<(String, String)>,
-    Json(SecretValue { value }): Json<SecretValue>,
+    Json(secret): Json<SecretValue>,
 ) -> Result<Json<SecretView>, ApiError> {
     let project = projects::find(&app, &project).await?;
-    Ok(Json(app.engine.set_secret(&project, &name, &value, person.into()).await?))
+    Ok(Json(app.engine.set_secret(&project, &name, secret, person.into()).await?))
 }
 
 /// Removes a secret.

@@ -69,7 +69,7 @@ pub(crate) use runs::{
     summary, was_removed,
 };
 pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
-pub(crate) use secrets::{list as secrets, put as put_secret, remove as remove_secret, sealed};
+pub(crate) use secrets::{SealedSecret, list as secrets, put as put_secret, remove as remove_secret, sealed};
 pub(crate) use settings::{
     EnvironmentRow, environment, environments, environments_in_files, pause_runner, paused_runners, pools,
     put_environment, put_pool, remove_environment, resume_runner,

@@ -2,7 +2,7 @@
 //! that jobs run in and take those that are pushed, environments answer. Everything that is not there is
 //! told at once, each with what mends it.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -19,7 +19,7 @@ use tokio_util::sync::CancellationToken;
 use tracing::{error, info};
 
 use super::{guard, rollout};
-use crate::domain::{Engine, EngineError, LiveRun, PreflightOrders};
+use crate::domain::{Engine, EngineError, LiveRun, PreflightOrders, Standing};
 use crate::ports::RegistryProbe;
 use crate::store::{self, StoreError};
 
@@ -152,16 +152,29 @@ async fn secrets(
         return Ok(Vec::new());
     }
     let name = facts.id.project.clone();
-    let there: BTreeSet<String> = engine
-        .store
-        .read(move |c| match store::project(c, name.as_str())? {
-            Some(project) => Ok(store::secrets(c, project.id)?.into_iter().map(|secret| secret.name).collect()),
-            None => Ok(BTreeSet::new()),
-        })
-        .await?;
-    let project = &facts.id.project;
-    let missing = wanted.iter().filter(|(name, _)| !there.contains(*name)).map(|(name, job)| {
-        fault(job, format!("{project} has no secret `{name}`"), format!("pondrix secret set {project} {name}"))
+    let read = move |c: &rusqlite::Connection| {
+        let secrets = match store::project(c, name.as_str())? {
+            Some(project) => store::secrets(c, project.id)?,
+            None => Vec::new(),
+        };
+        let protected = secrets.into_iter().map(|secret| (secret.name, secret.protected));
+        Ok((protected.collect::<BTreeMap<_, _>>(), Standing::read(c, name.as_str(), None)?))
+    };
+    let (there, standing) = engine.store.read(read).await?;
+    let (project, candidate) = (&facts.id.project, standing.candidate(facts));
+    let missing = wanted.iter().filter_map(|(name, job)| match there.get(name) {
+        None => {
+            let what = format!("{project} has no secret `{name}`");
+            Some(fault(job, what, format!("pondrix secret set {project} {name}")))
+        }
+        Some(true) if !candidate.is_trusted() => {
+            let what =
+                format!("the secret `{name}` is for runs of protected refs, and this one {}", candidate.carries());
+            let fix =
+                format!("merge it first, or have {project} protect that: pondrix project set {project} --protect REF");
+            Some(fault(job, what, fix))
+        }
+        Some(_) => None,
     });
     Ok(missing.collect())
 }

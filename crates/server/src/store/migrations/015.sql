@@ -65,3 +65,6 @@ INSERT INTO ruled_environments (name, namespace, address, old_file, rules)
     FROM environments;
 DROP TABLE environments;
 ALTER TABLE ruled_environments RENAME TO environments;
+
+-- Whether a secret is for runs of protected refs only.
+ALTER TABLE secrets ADD COLUMN protected INTEGER NOT NULL DEFAULT 0;
