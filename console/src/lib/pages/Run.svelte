@@ -92,7 +92,7 @@
             <StateMark state={run.state} />
             <span class="tabular-nums">{took}</span>
             <span class="truncate text-gray-600 dark:text-gray-300">
-                {run.title} <span class="text-gray-500 dark:text-gray-400">by {run.author} on {run.tag ? `tag ${run.tag}` : run.branch} at <span class="font-mono">{run.commit.slice(0, 12)}</span>, {ago(clock.now - Date.parse(run.created))}, {HOW[run.start]}{#if run.rerun_of}&#32;of <a class="underline" href={runAddress(project, run.rerun_of)} onclick={link}>#{run.rerun_of}</a>{/if}</span>
+                {run.title} <span class="text-gray-500 dark:text-gray-400">by {run.author} on {run.tag ? `tag ${run.tag}` : run.branch} at <span class="font-mono">{run.commit.slice(0, 12)}</span>, {ago(clock.now - Date.parse(run.created))}, {HOW[run.start]}{#if run.rerun_of}&#32;of <a class="underline" href={runAddress(project, run.rerun_of)} onclick={link}>#{run.rerun_of}</a>{/if}{#if run.by}, started by {run.by}{/if}</span>
             </span>
             {#if run.stopped_by}<span class="text-stopped">stopped by {run.stopped_by}</span>{/if}
             <span class="ml-auto flex shrink-0 gap-2">
@@ -111,6 +111,7 @@
             <div class="mx-5 mb-3 flex items-center gap-4 border-l-4 border-waiting px-4 py-2" role="alertdialog" aria-label="An answer is asked for">
                 <p><span class="font-semibold">{asked.name}</span> asks: {asked.approval.question}
                     {#if asked.approval.whose}<span class="text-xs text-gray-600 dark:text-gray-300">for {asked.approval.whose} to answer</span>{/if}
+                    {#if asked.approval.said_yes?.length}<span class="text-xs text-gray-600 dark:text-gray-300">yes so far: {asked.approval.said_yes.join(', ')}</span>{/if}
                     {#if asked.approval.until}<span class="text-xs text-gray-600 dark:text-gray-300">an answer counts for {length(Date.parse(asked.approval.until) - clock.now)} more</span>{/if}</p>
                 <Button size="xs" color="primary" onclick={() => answer(asked.name, true)}>Yes</Button>
                 <Button size="xs" color="alternative" onclick={() => answer(asked.name, false)}>No, stop the run</Button>

@@ -3,11 +3,13 @@
 //! A right is looked up and never deduced from what somebody asks: nothing that is not given is allowed.
 
 mod names;
+mod places;
 mod protection;
 
 use serde::{Deserialize, Serialize};
 
 pub use names::{Holder, HolderError, Projects, ProjectsError};
+pub use places::{NotRemote, RepositoryHost, is_public};
 pub use protection::{Approvers, Candidate, EnvironmentRules, Freeze, Gate, RefPattern, Refs, RuleBroken, Starter};
 
 /// What somebody may do in the projects for which it is given.
@@ -79,7 +81,7 @@ impl Role {
             Self::Run => "look, answer approvals, start, try, stop, rerun",
             Self::Add => "make projects known whose names fit",
             Self::Maintain => "run, secrets, and the project's own settings",
-            Self::Administer => "everything, and give roles; for all projects also machines, registries, environments",
+            Self::Administer => "everything, and give roles; in all projects, the whole server",
         }
     }
 

@@ -358,7 +358,19 @@ async fn roles_are_given_by_whoever_administers_and_the_last_who_administers_eve
     assert!(ines.pondrix(&["role", "give", "wren", "add", "--project", "plant-beds*"]).await.status == 0);
     let elsewhere = wren.pondrix(&["project", "add", "seed-bank", "/nowhere"]).await;
     assert!(elsewhere.status == 4 && elsewhere.err.contains("the role `add` in seed-bank"), "{elsewhere:?}");
-    assert_eq!(wren.pondrix(&["project", "add", "plant-beds-north", "/nowhere"]).await.status, 0);
+    // Git reaches a repository as the server, which can read more of its machine and network than they may.
+    let bare = world.folder.path().display().to_string();
+    for (repository, words) in [
+        (bare.as_str(), "it is a path of the server's machine"),
+        ("file:///etc", "it is a path of the server's machine"),
+        ("https://127.0.0.1:1/beds.git", "127.0.0.1 is 127.0.0.1, which is not of the public network"),
+        ("git@localhost:beds.git", "which is not of the public network"),
+        ("https://169.254.169.254/latest", "which is not of the public network"),
+        ("http://192.168.1.1/beds.git", "it is reached neither by https nor by ssh"),
+    ] {
+        let refused = wren.pondrix(&["project", "add", "plant-beds-north", repository]).await;
+        assert!(refused.status == 4 && refused.err.contains(words), "{repository}: {refused:?}");
+    }
     // What nobody could undo is not done.
     for arguments in [
         &["user", "remove", "admin", "--yes"][..],

@@ -2,6 +2,7 @@
 //! when a run needs it.
 
 use pondrix_api::{NewProject, PoolView, ProjectChange, RegistryChange, SecretValue, SecretView};
+use pondrix_core::access::{Need, RepositoryHost, is_public};
 use pondrix_core::image::{Registries, Repository};
 use pondrix_core::pipeline::{LayerForm, SecretName};
 use pondrix_core::queue::Share;
@@ -41,13 +42,35 @@ pub(super) fn is_http(address: &str) -> Result<(), EngineError> {
     }
 }
 
+/// Refuses a repository of this machine, or of a network that is not public.
+async fn is_elsewhere(repository: &str) -> Result<(), EngineError> {
+    let refused = |why: String| {
+        let words =
+            "repositories of the server's machine and of networks of its own are added by whoever administers it";
+        EngineError::Forbidden(format!("`{repository}`: {why}; {words}: pondrix role list"))
+    };
+    let RepositoryHost { host, port } = RepositoryHost::of(repository).map_err(|why| refused(why.to_string()))?;
+    let found = tokio::net::lookup_host((host.as_str(), port)).await;
+    let found = found.map_err(|error| EngineError::Invalid(format!("`{repository}`: {host} is not found: {error}")))?;
+    match found.map(|address| address.ip()).find(|address| !is_public(*address)) {
+        Some(address) => Err(refused(format!("{host} is {address}, which is not of the public network"))),
+        None => Ok(()),
+    }
+}
+
 impl Engine {
     /// Makes a repository known.
-    pub(crate) async fn add_project(&self, new: NewProject) -> Result<Project, EngineError> {
+    ///
+    /// Git reaches it as the server: one of this machine, or of a network of its own, is for whoever administers all to name.
+    pub(crate) async fn add_project(&self, new: NewProject, by: &Asker) -> Result<Project, EngineError> {
+        by.must(Need::Add, Some(&new.name))?;
         let name: ProjectName = new.name.parse().map_err(|error| EngineError::Invalid(format!("{error}")))?;
         let repository = new.repository.trim().to_owned();
         if repository.is_empty() || repository.starts_with('-') {
             return invalid("name a repository as git reaches it: an address with https or ssh, or a path");
+        }
+        if !by.rights.allow(Need::Administer, None) {
+            is_elsewhere(&repository).await?;
         }
         let (secret, now) = (access::new_secret()?, self.clock.now());
         let project = self.store.write(move |c| store::add_project(c, &name, &repository, &secret, now)).await?;

@@ -12,7 +12,7 @@ use pondrix_core::pipeline::StartKind;
 use super::auth::Person;
 use super::error::ApiError;
 use super::{App, Shared};
-use crate::domain::{Asker, Wanted};
+use crate::domain::Wanted;
 use crate::store::{Project, ProjectRow};
 
 fn view(app: &App, person: &Person, row: ProjectRow) -> ProjectView {
@@ -84,8 +84,7 @@ pub(super) async fn add(
     person: Person,
     Json(new): Json<NewProject>,
 ) -> Result<(StatusCode, Json<ProjectView>), ApiError> {
-    Asker::from(person.clone()).must(Need::Add, Some(&new.name))?;
-    let project = app.engine.add_project(new).await?;
+    let project = app.engine.add_project(new, &person.clone().into()).await?;
     // Seen now, so that a wrong address shows at once and a push right after this is a new one.
     app.watcher.look_first(&project).await;
     app.watcher.watch(project.clone());
