@@ -31,7 +31,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All environments, by name. */
+        /** All environments, by name, but those that are for projects alone that may not be seen. */
         get: operations["settings_list_environments"];
         /** Makes an environment known, or changes it. */
         put: operations["settings_set_environment"];
@@ -563,7 +563,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All roles that were given: who may do what, and whom to ask. */
+        /** The roles that were given in projects that may be seen: who may do what there, and whom to ask. */
         get: operations["people_roles"];
         /** Gives a role to a person or a team. */
         put: operations["people_give"];

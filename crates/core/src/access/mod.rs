@@ -196,6 +196,13 @@ impl Rights {
         self.limit.as_ref().is_none_or(covers) && self.grants.iter().any(covers)
     }
 
+    /// Whether there may be a project among these that they see.
+    #[must_use]
+    pub fn see_some_of(&self, projects: &Projects) -> bool {
+        self.limit.as_ref().is_none_or(|limit| limit.projects.overlaps(projects))
+            && self.grants.iter().any(|grant| grant.projects.overlaps(projects))
+    }
+
     /// Whether every project is seen, also one that is added later.
     #[must_use]
     pub fn see_all(&self) -> bool {

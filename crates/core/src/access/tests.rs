@@ -51,6 +51,8 @@ proptest! {
             prop_assert!(!rights.allow(need, None) || rights.allow(need, project), "{need:?} {project:?}");
             prop_assert!(!rights.allow(need, project) || rights.allow_somewhere(need), "{need:?} {project:?}");
             prop_assert!(!rights.allow(need, project) || rights.allow(Need::Look, project));
+            let own = project.map(|project| project.parse::<Projects>().unwrap());
+            prop_assert!(own.is_none_or(|own| !rights.allow(need, project) || rights.see_some_of(&own)));
         }
     }
 

@@ -3,6 +3,7 @@
 use pondrix_api::{NewToken, TokenMade, TokenView};
 use pondrix_core::access::{Grant, Need};
 use pondrix_core::{ProjectName, Time};
+use tracing::warn;
 
 use super::{Asker, Engine, EngineError};
 use crate::access;
@@ -56,7 +57,10 @@ impl Engine {
             self.known_tokens.keep(hash, shown.clone(), before);
             if shown.used.is_none_or(|used| now.since(used) >= USED_TO) {
                 let id = shown.id;
-                self.store.write(move |c| store::token_used(c, id, now)).await?;
+                if let Err(error) = self.store.write(move |c| store::token_used(c, id, now)).await {
+                    // Nobody is kept out because that cannot be noted.
+                    warn!(%error, "when a token was used could not be noted");
+                }
             }
         }
         Ok(shown)
@@ -141,18 +145,22 @@ impl Engine {
             return Ok(None);
         };
         let secret = access::new_secret()?;
+        // A browser stays signed in for no longer than what it was signed in with is good.
+        let longest = now.plus_millis(SESSION_DAYS * DAY);
+        let end = shown.expires.map_or(longest, |expires| expires.min(longest));
         let row = TokenRow {
             hash: access::hash(&secret),
             kind: TokenKind::Session,
             owner: shown.name.clone(),
             label: "browser".to_owned(),
             created: now,
-            expires: Some(now.plus_millis(SESSION_DAYS * DAY)),
+            expires: Some(end),
             limit: shown.rights.limit.clone(),
             parent: Some(shown.id),
         };
         self.store.write(move |c| store::put_token(c, &row)).await?;
-        Ok(Some(Session { secret, shown, seconds: SESSION_DAYS * DAY / 1000 }))
+        let seconds = i64::try_from(end.since(now) / 1000).unwrap_or(0);
+        Ok(Some(Session { secret, shown, seconds }))
     }
 
     /// Signs a browser out.

@@ -62,11 +62,13 @@ pub(super) async fn remove(
     }
 }
 
-/// All roles that were given: who may do what, and whom to ask.
+/// The roles that were given in projects that may be seen: who may do what there, and whom to ask.
 #[utoipa::path(get, path = "/api/v1/roles", tag = "people",
     responses((status = 200, body = RoleList), (status = 401, body = Problem)))]
-pub(super) async fn roles(State(app): Shared, _person: Person) -> Result<Json<RoleList>, ApiError> {
-    Ok(Json(RoleList { roles: app.queries.roles().await? }))
+pub(super) async fn roles(State(app): Shared, person: Person) -> Result<Json<RoleList>, ApiError> {
+    let mut roles = app.queries.roles().await?;
+    roles.retain(|role| person.shown.rights.see_some_of(&role.projects));
+    Ok(Json(RoleList { roles }))
 }
 
 /// Gives a role to a person or a team.

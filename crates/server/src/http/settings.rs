@@ -8,11 +8,20 @@ use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
 
-/// All environments, by name.
+/// All environments, by name, but those that are for projects alone that may not be seen.
 #[utoipa::path(get, path = "/api/v1/environments", tag = "settings",
     responses((status = 200, body = EnvironmentList), (status = 401, body = Problem)))]
-pub(super) async fn list_environments(State(app): Shared, _person: Person) -> Result<Json<EnvironmentList>, ApiError> {
-    Ok(Json(EnvironmentList { environments: app.engine.environments().await? }))
+pub(super) async fn list_environments(State(app): Shared, person: Person) -> Result<Json<EnvironmentList>, ApiError> {
+    let mut environments = app.engine.environments().await?;
+    let rights = &person.shown.rights;
+    environments.retain(|one| {
+        let projects = &one.rules.projects;
+        projects.is_empty() || projects.iter().any(|projects| rights.see_some_of(projects))
+    });
+    for one in &mut environments {
+        one.rules.projects.retain(|projects| rights.see_some_of(projects));
+    }
+    Ok(Json(EnvironmentList { environments }))
 }
 
 /// Makes an environment known, or changes it.
