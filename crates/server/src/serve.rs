@@ -48,12 +48,17 @@ fn close_to_others(data: &Path) -> std::io::Result<()> {
         std::fs::create_dir_all(&folder)?;
         std::fs::set_permissions(&folder, Permissions::from_mode(0o700))?;
     }
-    // The files that SQLite makes beside it are as this one is.
     let records = data.join("records.db");
     if !records.exists() {
         create_private(&records)?;
     }
-    std::fs::set_permissions(&records, Permissions::from_mode(0o600))
+    // The files that SQLite makes beside it are as it is; those of an earlier server may be there still.
+    let beside =
+        ["records.db-wal", "records.db-shm"].map(|name| data.join(name)).into_iter().filter(|file| file.exists());
+    for file in std::iter::once(records).chain(beside) {
+        std::fs::set_permissions(file, Permissions::from_mode(0o600))?;
+    }
+    Ok(())
 }
 
 /// Tokens as they are when the server is opened.

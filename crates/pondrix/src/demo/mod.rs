@@ -78,5 +78,15 @@ fn invite(world: &World) {
     output::line("\nThe other commands, from another terminal:");
     output::line(&format!("  export PONDRIX_URL={console} PONDRIX_TOKEN={}", world.admin_token));
     output::line("  pondrix runs");
+    output::line("\nAs others see it, with their tokens:");
+    for (name, about) in [
+        ("wren", "may run plant-labels, and sees no other project"),
+        ("tomas", "maintains visitor-desk"),
+        ("odile", "sees all, and says yes to production"),
+    ] {
+        if let Some(token) = world.people.get(name) {
+            output::line(&format!("  {name:<6} {token}  {about}"));
+        }
+    }
     output::line("\nCtrl-C ends everything.");
 }

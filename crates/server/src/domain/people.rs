@@ -120,7 +120,7 @@ impl Engine {
             by.may_give(grant)?;
         }
         let (user, teams, now) = (name(&new.name, "a person's name")?, teams(&new.teams)?, self.clock.now());
-        let (token, row) = self.new_token(&user, "first", None, None)?;
+        let (token, row) = Self::new_token(&user, "first", None, now, None)?;
         let (giver, grants) = (by.name.clone(), new.roles);
         let view = UserView { name: user.clone(), teams: teams.clone(), created: now };
         let add = move |c: &Connection| {
@@ -187,12 +187,12 @@ impl Engine {
         self.change_access(move |c| store::remove_token(c, id)).await
     }
 
-    /// A new token of a person: itself, and what is kept of it.
+    /// A new token of a person, made now: itself, and what is kept of it.
     pub(super) fn new_token(
-        &self,
         owner: &str,
         label: &str,
         limit: Option<Grant>,
+        created: Time,
         expires: Option<Time>,
     ) -> Result<(String, TokenRow), EngineError> {
         let token = crate::access::new_token()?;
@@ -201,7 +201,7 @@ impl Engine {
             kind: TokenKind::Person,
             owner: owner.to_owned(),
             label: label.to_owned(),
-            created: self.clock.now(),
+            created,
             expires,
             limit,
             parent: None,

@@ -87,9 +87,10 @@ impl Engine {
         if let Some(days) = new.days.filter(|days| !DAYS.contains(days)) {
             return Err(EngineError::Invalid(format!("a token is good for 1 to 3650 days, and not for {days}")));
         }
-        let ends = new.days.map(|days| self.clock.now().plus_millis(i64::from(days) * DAY));
-        let (token, row) = self.new_token(&owner, &new.label, new.limit.clone(), ends)?;
-        let (created, user) = (row.created, owner.clone());
+        let created = self.clock.now();
+        let ends = new.days.map(|days| created.plus_millis(i64::from(days) * DAY));
+        let (token, row) = Self::new_token(&owner, &new.label, new.limit.clone(), created, ends)?;
+        let user = owner.clone();
         let put = move |c: &rusqlite::Connection| {
             let is_known = store::users(c)?.iter().any(|known| known.name == user);
             is_known.then(|| store::put_token(c, &row)).transpose()
@@ -126,7 +127,7 @@ impl Engine {
         }
         let now = self.clock.now();
         let ends = old.ends.map(|ends| now.plus_millis(i64::try_from(ends.since(old.created)).unwrap_or(i64::MAX)));
-        let (token, row) = self.new_token(&old.owner, &old.label, old.limit.clone(), ends)?;
+        let (token, row) = Self::new_token(&old.owner, &old.label, old.limit.clone(), now, ends)?;
         let rotate = move |c: &rusqlite::Connection| {
             let heir = store::put_token(c, &row)?;
             store::end_token(c, id, now.plus_millis(ROTATION), heir)?;
