@@ -127,6 +127,9 @@ pub struct TokenView {
     pub used: Option<Time>,
     /// The most that it allows, where it is limited.
     pub limit: Option<Grant>,
+    /// The number of the token that was put in its place, where it was rotated.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub heir: Option<i64>,
 }
 
 /// A token that was made.

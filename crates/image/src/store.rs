@@ -2,6 +2,7 @@
 //!
 //! ```text
 //! blobs/HEX        a blob, named by its digest
+//! unproved/HEX     that a blob is a layer whose plain bytes were proved, and its own were not yet
 //! layers/HEX/      a layer unpacked, named by the digest of its uncompressed bytes; or what is laid over one
 //! left-out/HEX     the folders that an unpacked layer leaves out, each ended with a zero byte
 //! listings/HEX     the files of an unpacked layer
@@ -11,6 +12,8 @@
 //! form             the form of all this; another one is given up for this
 //! ```
 
+mod remembered;
+
 use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::fs::{self, File};
@@ -19,18 +22,19 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, SystemTime};
 
 use pondrix_core::image::Digest;
 use pondrix_sandbox::IdMap;
-use serde::{Deserialize, Serialize};
 
 use crate::build::CacheUsers;
 use crate::garbage::{Kind, Users};
-use crate::hash::{Sha256, digest_of};
+use crate::hash::{Sha256, digest_of, digest_of_file};
 use crate::layer::{self, left_out};
 use crate::oci::{Config, Descriptor, Manifest};
 use crate::once::{Fetches, InTurn, Turn};
+
+pub(crate) use remembered::mark_used;
+pub use remembered::{Remembered, StepRecord};
 
 /// The form of a store.
 const FORM: &str = "2";
@@ -107,7 +111,7 @@ impl Store {
     /// # Errors
     /// When the folders cannot be made.
     pub fn open(folder: &Path, ids: IdMap) -> Result<Self, StoreError> {
-        for part in ["blobs", "layers", "left-out", "listings", "steps", "unfinished", "used"] {
+        for part in ["blobs", "unproved", "layers", "left-out", "listings", "steps", "unfinished", "used"] {
             fs::create_dir_all(folder.join(part)).map_err(io_error(format!("make {part}")))?;
         }
         let store = Self {
@@ -184,6 +188,38 @@ impl Store {
         let size = file.as_file().metadata().map_err(io_error(doing()))?.len();
         file.persist(self.blob_path(digest)).map_err(|error| io_error(doing())(error.error))?;
         self.note_use(Kind::Blob, digest, Some(size));
+        Ok(())
+    }
+
+    /// Gives a layer's blob its name, of which is known that it unpacks to the right files, and not that its own bytes are
+    /// the right ones.
+    pub(crate) fn finish_unproved_blob(
+        &self,
+        file: tempfile::NamedTempFile,
+        digest: &Digest,
+    ) -> Result<(), StoreError> {
+        // Before the blob: one without this would be believed.
+        fs::write(self.unproved_path(digest), "").map_err(io_error(format!("keep {digest}")))?;
+        self.finish_blob(file, digest)
+    }
+
+    fn unproved_path(&self, digest: &Digest) -> PathBuf {
+        self.folder.join("unproved").join(digest.hex())
+    }
+
+    /// Makes sure that a blob is what it is called, before it goes elsewhere. One that is not is removed.
+    pub(crate) fn prove_blob(&self, digest: &Digest) -> Result<(), StoreError> {
+        let told = || io_error(format!("look at {digest}"));
+        let (mark, path) = (self.unproved_path(digest), self.blob_path(digest));
+        if !mark.exists() {
+            return Ok(());
+        }
+        let found = digest_of_file(File::open(&path).map_err(told())?).map_err(told())?;
+        if found != *digest {
+            fs::remove_file(path).map_err(told())?;
+            return Err(StoreError::WrongDigest { wanted: digest.clone(), found });
+        }
+        drop(fs::remove_file(mark));
         Ok(())
     }
 
@@ -302,11 +338,14 @@ impl Store {
         self.unpack(file, &blob.digest, diff_id)
     }
 
-    /// Unpacks a layer, compressed or not, unless it is unpacked already. What is read need not be proved yet: it is kept
-    /// only if it is what `diff_id` names.
-    pub(crate) fn unpack_from(&self, blob: impl Read + Send + 'static, diff_id: &Digest) -> Result<(), StoreError> {
+    /// Unpacks a layer, compressed or not, unless it is unpacked already; answers whether it was read, and is what
+    /// `diff_id` names. What is read need not be proved yet: it is kept only if it is.
+    pub(crate) fn unpack_from(&self, blob: impl Read + Send + 'static, diff_id: &Digest) -> Result<bool, StoreError> {
         let _mine = self.unpacking.begin(diff_id);
-        if self.has_layer(diff_id) { Ok(()) } else { self.unpack(blob, diff_id, diff_id) }
+        if self.has_layer(diff_id) {
+            return Ok(false);
+        }
+        self.unpack(blob, diff_id, diff_id).map(|()| true)
     }
 
     fn unpack(&self, blob: impl Read + Send + 'static, name: &Digest, diff_id: &Digest) -> Result<(), StoreError> {
@@ -404,78 +443,6 @@ impl Store {
     pub(crate) fn listing_path(&self, diff_id: &Digest) -> PathBuf {
         self.folder.join("listings").join(diff_id.hex())
     }
-
-    fn step_path(&self, key: &Digest) -> PathBuf {
-        self.folder.join("steps").join(key.hex())
-    }
-
-    /// What the instruction with this key made, if that is known and its bytes are here.
-    pub(crate) fn remembered(&self, key: &Digest) -> Option<Remembered> {
-        let text = fs::read(self.step_path(key)).ok()?;
-        let known: Remembered = serde_json::from_slice(&text).ok()?;
-        let known = known.layer.as_ref().is_none_or(|(blob, _)| self.has_blob(&blob.digest)).then_some(known)?;
-        mark_used(&self.step_path(key));
-        Some(known)
-    }
-
-    /// Forgets what instructions made, and which files layers have, where nobody has asked for that for so long. What
-    /// is forgotten is made anew when somebody does. Answers how many records went.
-    ///
-    /// # Errors
-    /// When a folder cannot be read.
-    pub fn forget_records(&self, unused_for: Duration) -> std::io::Result<usize> {
-        let now = SystemTime::now();
-        let mut gone = 0;
-        for folder in ["steps", "listings"] {
-            for entry in fs::read_dir(self.folder.join(folder))? {
-                let entry = entry?;
-                let used = entry.metadata().and_then(|data| data.modified());
-                let is_old = used.is_ok_and(|used| now.duration_since(used).is_ok_and(|age| age > unused_for));
-                gone += usize::from(is_old && fs::remove_file(entry.path()).is_ok());
-            }
-        }
-        for entry in fs::read_dir(self.folder.join("left-out"))? {
-            let entry = entry?;
-            let written = entry.metadata().and_then(|data| data.modified());
-            let is_old = written.is_ok_and(|written| now.duration_since(written).is_ok_and(|age| age > unused_for));
-            // One that was written a moment ago is of a layer that is about to be there.
-            if is_old && !self.folder.join("layers").join(entry.file_name()).exists() {
-                drop(fs::remove_file(entry.path()));
-            }
-        }
-        Ok(gone)
-    }
-
-    /// Remembers what the instruction with this key made.
-    pub(crate) fn remember(&self, key: &Digest, made: &Remembered) -> Result<(), StoreError> {
-        let told = || io_error("remember a layer");
-        let text = serde_json::to_vec(made).map_err(std::io::Error::other).map_err(told())?;
-        let file = self.unfinished_file()?;
-        fs::write(file.path(), text).map_err(told())?;
-        file.persist(self.step_path(key)).map_err(|error| told()(error.error))?;
-        Ok(())
-    }
-}
-
-/// Notes in the time of a record that it was of use now. That it cannot be noted does not make it useless.
-pub(crate) fn mark_used(record: &Path) {
-    drop(File::options().append(true).open(record).and_then(|file| file.set_modified(SystemTime::now())));
-}
-
-/// What an instruction made.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Remembered {
-    /// The layer and the digest of its uncompressed bytes; nothing when no file changed.
-    pub layer: Option<(Descriptor, Digest)>,
-}
-
-/// What the instruction with a key made.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct StepRecord {
-    /// A digest of all that decides what it makes.
-    pub key: Digest,
-    /// What it made.
-    pub made: Remembered,
 }
 
 #[cfg(test)]

@@ -3,18 +3,17 @@
 use std::io::Write;
 use std::time::Duration;
 
-use bytes::Bytes;
 use futures_util::StreamExt;
 use pondrix_core::image::{Digest, Repository};
 use reqwest::header::RANGE;
 use reqwest::{Client, Response, StatusCode};
 use tokio::io::{AsyncWriteExt, BufWriter};
-use tokio::sync::mpsc::Sender;
 
 use super::RegistryError;
+use super::pull::Unpacking;
 use super::wire::{Registry, Right};
 use crate::Store;
-use crate::hash::Hashing;
+use crate::hash::{Hashing, digest_of_file};
 use crate::once::Turn;
 use crate::store::io_error;
 
@@ -29,14 +28,14 @@ const BUFFER: usize = 1 << 20;
 pub(super) struct Listeners<'a> {
     /// How many further bytes have come.
     pub(super) count: &'a (dyn Fn(u64) + Sync),
-    /// The bytes themselves, as they come. Nothing goes there where the blob is in the store, or somebody else fetches it;
-    /// and that they are what the digest says is only known at the end.
-    pub(super) bytes: Option<Sender<Bytes>>,
+    /// Who unpacks the blob while it comes. Nothing goes there where the blob is in the store, or somebody else fetches
+    /// it.
+    pub(super) unpacking: Option<Unpacking>,
 }
 
 impl Listeners<'_> {
     /// Nobody.
-    pub(super) const NONE: Listeners<'static> = Listeners { count: &|_| (), bytes: None };
+    pub(super) const NONE: Listeners<'static> = Listeners { count: &|_| (), unpacking: None };
 }
 
 /// A blob that comes.
@@ -45,9 +44,11 @@ struct Coming<'a> {
     size: u64,
     /// How many bytes have come.
     count: u64,
-    hash: Hashing<std::io::Sink>,
+    /// Nothing where it is unpacked while it comes: what it unpacks to proves it, and hashing is most of the work.
+    hash: Option<Hashing<std::io::Sink>>,
     to: BufWriter<tokio::fs::File>,
-    listeners: Listeners<'a>,
+    tell: &'a (dyn Fn(u64) + Sync),
+    unpacking: Option<Unpacking>,
     doing: String,
 }
 
@@ -78,8 +79,8 @@ impl Registry {
                 }
             }
         };
-        let Listeners { count, bytes } = listeners;
-        let count = |bytes| {
+        let Listeners { count, unpacking } = listeners;
+        let tell = |bytes| {
             turn.advance(bytes);
             count(bytes);
         };
@@ -89,16 +90,43 @@ impl Registry {
             digest,
             size,
             count: 0,
-            hash: Hashing::new(std::io::sink()),
+            hash: unpacking.is_none().then(|| Hashing::new(std::io::sink())),
             to: BufWriter::with_capacity(BUFFER, tokio::fs::File::from_std(file.reopen().map_err(io)?)),
-            listeners: Listeners { count: &count, bytes },
+            tell: &tell,
+            unpacking,
             doing: format!("give {} of {}", digest.short(), repository.path()),
         };
+        let came = self.take_all(repository, &mut coming).await;
+        // It has its files in the store, which are to be whole or gone by the time that this answers.
+        let unpacked = match coming.unpacking {
+            Some(unpacking) => unpacking.end().await,
+            None => false,
+        };
+        came?;
+        coming.to.flush().await.map_err(io)?;
+        if unpacked && coming.count == size {
+            return Ok(store.finish_unproved_blob(file, digest)?);
+        }
+        let (file, found) = match coming.hash {
+            Some(hash) => (file, hash.finish().0),
+            None => {
+                let hashing = move || digest_of_file(file.reopen()?).map(|found| (file, found));
+                tokio::task::spawn_blocking(hashing).await.unwrap_or_else(|error| Err(error.into())).map_err(io)?
+            }
+        };
+        if found != *digest {
+            return Err(self.wrong(digest.clone(), found.to_string()));
+        }
+        Ok(store.finish_blob(file, digest)?)
+    }
+
+    /// Takes all of a blob, in one go or several.
+    async fn take_all(&self, repository: &Repository, coming: &mut Coming<'_>) -> Result<(), RegistryError> {
         let mut tries = 1;
-        while coming.count < size || tries == 1 {
+        while coming.count < coming.size || tries == 1 {
             let before = coming.count;
-            let response = self.blob_from(repository, digest, before, &coming.doing).await?;
-            let broke = self.take(response, &mut coming).await?;
+            let response = self.blob_from(repository, coming.digest, before, &coming.doing).await?;
+            let broke = self.take(response, coming).await?;
             tries = if coming.count > before { 2 } else { tries + 1 };
             match broke {
                 Some(error) if tries > TRIES => return Err(error),
@@ -107,12 +135,7 @@ impl Registry {
                 None => break,
             }
         }
-        coming.to.flush().await.map_err(io)?;
-        let (found, ..) = coming.hash.finish();
-        if found != *digest {
-            return Err(self.wrong(digest.clone(), found.to_string()));
-        }
-        Ok(store.finish_blob(file, digest)?)
+        Ok(())
     }
 
     /// Asks for a blob from a byte on.
@@ -147,18 +170,17 @@ impl Registry {
             skip -= known as u64;
             let chunk = chunk.slice(known..);
             coming.count += chunk.len() as u64;
-            (coming.listeners.count)(chunk.len() as u64);
+            (coming.tell)(chunk.len() as u64);
             if coming.count > coming.size {
                 let words = format!("{} is longer than the {} bytes announced", coming.digest.short(), coming.size);
                 return Err(self.nonsense("blob", words));
             }
-            coming.hash.write_all(&chunk).map_err(io)?;
+            if let Some(hash) = &mut coming.hash {
+                hash.write_all(&chunk).map_err(io)?;
+            }
             coming.to.write_all(&chunk).await.map_err(io)?;
-            // Who does not listen any more has had enough.
-            if let Some(bytes) = &coming.listeners.bytes
-                && bytes.send(chunk).await.is_err()
-            {
-                coming.listeners.bytes = None;
+            if let Some(unpacking) = &mut coming.unpacking {
+                unpacking.take(chunk).await;
             }
         }
         Ok(None)

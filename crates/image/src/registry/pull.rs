@@ -38,7 +38,8 @@ pub async fn pull(reference: &Reference, registries: &Registries, store: &Store)
 pub enum Wanted {
     /// That it is in the store.
     Image,
-    /// Its files, too: each layer is unpacked as soon as it is there, while others still come.
+    /// Its files, too: each layer is unpacked while it comes. That it unpacks to what the image says proves it; the
+    /// digest of its blob is looked at before that is given to anybody else.
     Files,
 }
 
@@ -131,13 +132,7 @@ pub async fn pull_and_tell(
         let is_new = !store.has_blob(&layer.digest);
         let count: &(dyn Fn(u64) + Sync) = if is_new { &come } else { &|_| () };
         let unpacking = (wanted == Wanted::Files && is_new).then(|| Unpacking::begin(store, diff_id));
-        let (bytes, unpacking) = unpacking.unzip();
-        let fetched =
-            registry.fetch_blob(repository, &layer.digest, layer.size, store, Listeners { count, bytes }).await;
-        if let Some(unpacking) = unpacking {
-            unpacking.end().await;
-        }
-        fetched?;
+        registry.fetch_blob(repository, &layer.digest, layer.size, store, Listeners { count, unpacking }).await?;
         if is_new {
             advance(1, 0);
         }
@@ -156,24 +151,39 @@ pub async fn pull_and_tell(
 }
 
 /// The unpacking of a layer while it comes.
-struct Unpacking(JoinHandle<()>);
+pub(super) struct Unpacking {
+    to: Option<Sender<Bytes>>,
+    work: JoinHandle<bool>,
+}
 
 impl Unpacking {
-    /// Begins when the first of the bytes come that are sent to what this answers.
-    fn begin(store: &Store, diff_id: &Digest) -> (Sender<Bytes>, Self) {
+    /// Begins when the first bytes come.
+    fn begin(store: &Store, diff_id: &Digest) -> Self {
         let (to, mut from) = mpsc::channel(AHEAD);
         let (store, diff_id) = (store.clone(), diff_id.clone());
-        let unpacking = tokio::task::spawn_blocking(move || {
-            let Some(chunk) = from.blocking_recv() else { return };
+        let work = tokio::task::spawn_blocking(move || {
+            let Some(chunk) = from.blocking_recv() else { return false };
             // Whatever goes wrong is met again, and told, by who unpacks what is in the store then.
-            drop(store.unpack_from(Arriving { from, chunk }, &diff_id));
+            store.unpack_from(Arriving { from, chunk }, &diff_id).unwrap_or(false)
         });
-        (to, Self(unpacking))
+        Self { to: Some(to), work }
     }
 
-    async fn end(self) {
+    /// Takes the next bytes.
+    pub(super) async fn take(&mut self, chunk: Bytes) {
+        // Who does not listen any more has had enough.
+        if let Some(to) = &self.to
+            && to.send(chunk).await.is_err()
+        {
+            self.to = None;
+        }
+    }
+
+    /// Whether what came unpacked to the layer that it should be.
+    pub(super) async fn end(self) -> bool {
+        drop(self.to);
         // A thread that broke has unpacked nothing.
-        drop(self.0.await);
+        self.work.await.unwrap_or(false)
     }
 }
 

@@ -11,6 +11,7 @@ use tokio::io::AsyncReadExt;
 use super::RegistryError;
 use super::wire::{Registry, Right, passes};
 use crate::Store;
+use crate::store::io_error;
 
 /// Blobs up to this size are sent in one piece, longer ones in pieces of it.
 const PIECE: u64 = 32 << 20;
@@ -56,6 +57,9 @@ impl Registry {
         if response.status() == StatusCode::CREATED {
             return Ok(false);
         }
+        let proving = (store.clone(), digest.clone());
+        let proved = tokio::task::spawn_blocking(move || proving.0.prove_blob(&proving.1)).await;
+        proved.map_err(|error| io_error(format!("look at {digest}"))(error.into()))??;
         let mut upload = Upload { place: self.place(&response)?, there: 0 };
         let mut tries = 1;
         while size > PIECE && upload.there < size {
@@ -173,7 +177,7 @@ fn may_pass(error: &RegistryError) -> bool {
 
 /// A part of a blob, read while it is sent.
 fn part(store: &Store, digest: &Digest, start: u64, end: u64) -> Result<Body, RegistryError> {
-    let told = |error: std::io::Error| crate::store::io_error(format!("read {digest}"))(error);
+    let told = |error: std::io::Error| io_error(format!("read {digest}"))(error);
     let mut file = std::fs::File::open(store.blob_path(digest)).map_err(told)?;
     file.seek(std::io::SeekFrom::Start(start)).map_err(told)?;
     let part = tokio::fs::File::from_std(file).take(end - start);

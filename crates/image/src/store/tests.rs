@@ -2,6 +2,8 @@ use std::collections::BTreeMap;
 use std::io::Write;
 use std::sync::Barrier;
 
+use std::time::{Duration, SystemTime};
+
 use super::*;
 use crate::oci::media;
 

@@ -47,7 +47,8 @@ pub(crate) struct List {}
 
 /// Make a token in the place of another, which stays good for an hour.
 ///
-/// Whatever uses the old one has that hour to be told the new one. It is like the old one, and is good for as long.
+/// Whatever uses the old one has that hour to be told the new one. It is like the old one, and is good for as long. The
+/// old one makes no further tokens; one that leaked is better removed.
 #[derive(Debug, Args)]
 pub(crate) struct Rotate {
     /// The token's number or label, from `pondrix token list`.
@@ -76,7 +77,8 @@ pub(super) fn told(made: &TokenMade) {
 /// The token of a number or label.
 fn find<'t>(tokens: &'t [TokenView], name: &str) -> Result<&'t TokenView, Failure> {
     let by_number = name.parse().ok().and_then(|id: i64| tokens.iter().find(|token| token.id == id));
-    let by_label: Vec<_> = tokens.iter().filter(|token| token.label == name).collect();
+    // In whose place another was put is named by its number only.
+    let by_label: Vec<_> = tokens.iter().filter(|token| token.label == name && token.heir.is_none()).collect();
     match (by_number, by_label.as_slice()) {
         (Some(token), _) => Ok(token),
         (None, [token]) => Ok(token),
@@ -116,6 +118,7 @@ impl Token {
                 } else {
                     let row = |one: &TokenView| {
                         let limit = one.limit.as_ref().map(|limit| format!("{} in {}", limit.role, limit.projects));
+                        let heir = one.heir.map(|heir| format!(", then token {heir}"));
                         vec![
                             one.id.to_string(),
                             one.owner.clone(),
@@ -123,7 +126,7 @@ impl Token {
                             limit.unwrap_or_else(|| "what they may".to_owned()),
                             output::ago(one.created),
                             one.used.map_or_else(|| "never".to_owned(), output::ago),
-                            one.ends.map_or_else(|| "no end".to_owned(), output::moment),
+                            one.ends.map_or_else(|| "no end".to_owned(), output::moment) + &heir.unwrap_or_default(),
                         ]
                     };
                     let rows: Vec<_> = list.tokens.iter().map(row).collect();

@@ -459,6 +459,43 @@ async fn a_token_is_limited_ends_and_is_rotated_without_a_gap() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn whoever_found_a_token_cannot_make_it_last_after_it_was_rotated() {
+    let world = World::new().await;
+    let odile = Someone::new(&world, "odile", &["--role", "administer"]).await;
+    let found = odile.token(&["nightly"]).await;
+    let limited = odile.token(&["limited", "--role", "look"]).await;
+    for label in ["nightly", "limited"] {
+        assert_eq!(odile.pondrix(&["token", "rotate", label]).await.status, 0, "{label}");
+    }
+    let tokens = world.client.tokens().await.unwrap().tokens;
+    let old =
+        |label: &str| tokens.iter().find(|token| token.label == label && token.heir.is_some()).unwrap().id.to_string();
+    let (nightly, limited_number) = (old("nightly"), old("limited"));
+    let refused = async |someone: &Someone<'_>, arguments: &[&str]| {
+        let refused = someone.pondrix(arguments).await;
+        let told = refused.err.contains("another token was put in the place of this one");
+        assert!(refused.status == 4 && told, "{arguments:?}: {refused:?}");
+    };
+    refused(&found, &["token", "rotate", &nightly]).await;
+    refused(&found, &["token", "add", "mine"]).await;
+    refused(&found, &["user", "add", "mallow"]).await;
+    refused(&limited, &["token", "rotate", &limited_number]).await;
+    // Nor a browser that is signed in with it, which ends with it too.
+    let answer = found.ask(&Method::POST, "/api/v1/session", serde_json::json!({ "token": found.token })).await;
+    let cookie = answer.headers()["set-cookie"].to_str().unwrap().to_owned();
+    let request = reqwest::Client::new().post(format!("{}/api/v1/tokens", world.url())).header("origin", world.url());
+    let request = request.header("cookie", cookie.split(';').next().unwrap());
+    let answer = request.json(&serde_json::json!({ "label": "mine" })).send().await.unwrap();
+    assert_eq!(answer.status(), StatusCode::FORBIDDEN);
+    // Nobody else puts a second one in its place either; a label means the one that is there now.
+    let again = odile.pondrix(&["token", "rotate", &nightly]).await;
+    assert!(again.status == 1 && again.err.contains("another token was put in the place of"), "{again:?}");
+    assert_eq!(odile.pondrix(&["token", "remove", &nightly]).await.status, 0);
+    assert_eq!(found.pondrix(&["whoami"]).await.status, 4);
+    assert_eq!(odile.pondrix(&["token", "rotate", "nightly"]).await.status, 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_browser_may_do_no_more_than_the_token_it_was_signed_in_with_and_is_signed_out_with_it() {
     let world = World::new().await;
     world.project("plant-labels", &[]).await;

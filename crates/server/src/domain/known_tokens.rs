@@ -90,7 +90,7 @@ mod tests {
     fn wren(expires: Option<i64>) -> Shown {
         let expires = expires.map(Time::from_millis);
         let (kind, name, teams) = (TokenKind::Person, "wren".to_owned(), Vec::new());
-        Shown { id: 1, kind, name, teams, rights: Arc::default(), expires, used: None }
+        Shown { id: 1, kind, name, teams, rights: Arc::default(), expires, used: None, is_replaced: false }
     }
 
     #[tokio::test(start_paused = true)]

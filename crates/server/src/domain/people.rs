@@ -21,13 +21,21 @@ pub(crate) struct Asker {
     pub(crate) rights: Arc<Rights>,
     /// The token that they show.
     pub(crate) token: i64,
+    /// Whether another was put in its place.
+    pub(crate) is_replaced: bool,
 }
 
 impl Asker {
     /// The server itself, which ends what it has begun.
     pub(crate) fn server() -> Self {
         let rights = Rights { grants: vec![Grant::everywhere(Role::Administer)], limit: None };
-        Self { name: "the server".to_owned(), teams: Vec::new(), rights: Arc::new(rights), token: 0 }
+        Self {
+            name: "the server".to_owned(),
+            teams: Vec::new(),
+            rights: Arc::new(rights),
+            token: 0,
+            is_replaced: false,
+        }
     }
 
     /// Whether they may see a project.
@@ -116,6 +124,7 @@ impl Engine {
 
     /// Makes a person known, with a first token, which nobody can read again.
     pub(crate) async fn add_user(&self, new: NewUser, by: &Asker) -> Result<UserMade, EngineError> {
+        by.may_make_tokens()?;
         for grant in &new.roles {
             by.may_give(grant)?;
         }

@@ -41,7 +41,7 @@ pub(super) fn made(
     limit: Option<Grant>,
 ) -> TokenMade {
     let (owner, label) = (owner.to_owned(), label.to_owned());
-    TokenMade { token, made: TokenView { id, owner, label, created, ends, used: None, limit } }
+    TokenMade { token, made: TokenView { id, owner, label, created, ends, used: None, limit, heir: None } }
 }
 
 impl Engine {
@@ -80,6 +80,7 @@ impl Engine {
     pub(crate) async fn add_token(&self, new: NewToken, by: &Asker) -> Result<TokenMade, EngineError> {
         let owner = new.owner.unwrap_or_else(|| by.name.clone());
         by.may_have_tokens_of(&owner)?;
+        by.may_make_tokens()?;
         if new.label.parse::<ProjectName>().is_err() {
             let rule = "1 to 63 of a-z, 0-9 and `-`, with a letter or digit at both ends";
             return Err(EngineError::Invalid(format!("`{}` cannot be a token's label: {rule}", new.label)));
@@ -118,23 +119,24 @@ impl Engine {
     }
 
     /// Makes a token in the place of another, which stays good for an hour, so that whatever uses it can be told. It is
-    /// like the other, and good for as long as that was from its beginning.
+    /// like the other, and good for as long as that was from its beginning. It is done once: whoever found the other one
+    /// has that hour, and no more.
     pub(crate) async fn rotate_token(&self, id: i64, by: &Asker) -> Result<Option<TokenMade>, EngineError> {
         let Some(old) = self.tokens(by).await?.into_iter().find(|token| token.id == id) else { return Ok(None) };
         // Whoever has a token may put another like it in its place, however limited it is.
         if id != by.token {
             by.may_have_tokens_of(&old.owner)?;
         }
+        by.may_make_tokens()?;
         let now = self.clock.now();
         let ends = old.ends.map(|ends| now.plus_millis(i64::try_from(ends.since(old.created)).unwrap_or(i64::MAX)));
         let (token, row) = Self::new_token(&old.owner, &old.label, old.limit.clone(), now, ends)?;
-        let rotate = move |c: &rusqlite::Connection| {
-            let heir = store::put_token(c, &row)?;
-            store::end_token(c, id, now.plus_millis(ROTATION), heir)?;
-            Ok(heir)
-        };
+        let rotate = move |c: &rusqlite::Connection| store::replace_token(c, id, now.plus_millis(ROTATION), &row);
         let known = self.known_tokens.clone();
-        let heir = self.store.write_and(rotate, move |_| known.forget()).await?;
+        let Some(heir) = self.store.write_and(rotate, move |_| known.forget()).await? else {
+            let words = format!("another token was put in the place of {id} already; see `pondrix token list`");
+            return Err(EngineError::Conflict(words));
+        };
         Ok(Some(made(token, heir, &old.owner, &old.label, now, ends, old.limit)))
     }
 
@@ -172,6 +174,16 @@ impl Engine {
 }
 
 impl Asker {
+    /// Refuses whoever shows a token in whose place another was put: who found it must not have a lasting one of it.
+    pub(super) fn may_make_tokens(&self) -> Result<(), EngineError> {
+        if self.is_replaced {
+            let words =
+                "another token was put in the place of this one: it makes no further ones; sign in with that one";
+            return Err(EngineError::Forbidden(words.to_owned()));
+        }
+        Ok(())
+    }
+
     /// Refuses whoever may not make and remove tokens of a person: they are their own, or the server's administrators'.
     /// Who shows a limited token makes none: it could allow more.
     fn may_have_tokens_of(&self, owner: &str) -> Result<(), EngineError> {

@@ -34,8 +34,8 @@ pub(crate) struct Person {
 
 impl From<Person> for Asker {
     fn from(person: Person) -> Self {
-        let Shown { id, name, teams, rights, .. } = person.shown;
-        Self { name, teams, rights, token: id }
+        let Shown { id, name, teams, rights, is_replaced, .. } = person.shown;
+        Self { name, teams, rights, token: id, is_replaced }
     }
 }
 
@@ -50,6 +50,9 @@ impl Person {
     pub(crate) async fn until_changed(self, app: Arc<App>) {
         let mut seen = self.seen;
         loop {
+            if !self.shown.is_good(app.engine.clock.now()) {
+                return;
+            }
             match app.engine.shown_by(self.hash).await {
                 Ok(Some(shown)) if shown.rights == self.shown.rights => {}
                 // What the records cannot tell now is asked when something changes again.

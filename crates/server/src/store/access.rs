@@ -69,6 +69,8 @@ pub(crate) struct Shown {
     pub(crate) expires: Option<Time>,
     /// When it was used before.
     pub(crate) used: Option<Time>,
+    /// Whether another was put in its place, or in that of the token that a session is of.
+    pub(crate) is_replaced: bool,
 }
 
 impl Shown {
@@ -112,8 +114,10 @@ pub(crate) fn put_token(connection: &Connection, token: &TokenRow) -> Result<i64
 
 /// Who shows the token of this hash, when it is known and has not expired.
 pub(crate) fn token(connection: &Connection, hash: &[u8; 32], now: Time) -> Result<Option<Shown>, StoreError> {
-    let question = "SELECT t.id, t.kind, t.owner, u.teams, t.expires, t.used, t.role, t.projects
-                    FROM tokens t LEFT JOIN users u ON u.name = t.owner WHERE t.hash = ?1";
+    let question = "SELECT t.id, t.kind, t.owner, u.teams, t.expires, t.used, t.role, t.projects,
+                           coalesce(t.heir, p.heir) IS NOT NULL
+                    FROM tokens t LEFT JOIN users u ON u.name = t.owner LEFT JOIN tokens p ON p.id = t.parent
+                    WHERE t.hash = ?1";
     let row = connection.prepare_cached(question)?.query_row([hash], |row| {
         let kinds = [TokenKind::Person, TokenKind::Runner, TokenKind::Session];
         let word: String = row.get(1)?;
@@ -122,7 +126,8 @@ pub(crate) fn token(connection: &Connection, hash: &[u8; 32], now: Time) -> Resu
         let rights = Arc::new(Rights { grants: Vec::new(), limit });
         let teams = words(&row.get::<_, Option<String>>(3)?.unwrap_or_default());
         let time = |column| row.get::<_, Option<i64>>(column).map(|time| time.map(Time::from_millis));
-        Ok(Shown { id: row.get(0)?, kind, name: row.get(2)?, teams, rights, expires: time(4)?, used: time(5)? })
+        let (id, name, is_replaced) = (row.get(0)?, row.get(2)?, row.get(8)?);
+        Ok(Shown { id, kind, name, teams, rights, expires: time(4)?, used: time(5)?, is_replaced })
     });
     let Some(mut shown) = row.optional()?.filter(|shown| shown.is_good(now)) else { return Ok(None) };
     if shown.kind != TokenKind::Runner {
@@ -149,7 +154,7 @@ pub(crate) fn token_used(connection: &Connection, id: i64, now: Time) -> Result<
 
 /// The tokens of people that are good, by owner and number: of one person, or of all.
 pub(crate) fn tokens(connection: &Connection, owner: Option<&str>, now: Time) -> Result<Vec<TokenView>, StoreError> {
-    let question = "SELECT id, owner, label, created, expires, used, role, projects FROM tokens
+    let question = "SELECT id, owner, label, created, expires, used, role, projects, heir FROM tokens
                     WHERE kind = 'person' AND owner = coalesce(?1, owner) AND coalesce(expires > ?2, TRUE)
                     ORDER BY owner, id";
     let mut statement = connection.prepare_cached(question)?;
@@ -163,6 +168,7 @@ pub(crate) fn tokens(connection: &Connection, owner: Option<&str>, now: Time) ->
             ends: time(4)?,
             used: time(5)?,
             limit: limit_of(row, 6)?,
+            heir: row.get(8)?,
         })
     })?;
     Ok(rows.collect::<Result<_, _>>()?)
@@ -174,12 +180,23 @@ pub(crate) fn remove_token(connection: &Connection, id: i64) -> Result<(), Store
     Ok(())
 }
 
-/// Gives a token an end. Sessions that are of it are of another from now on.
-pub(crate) fn end_token(connection: &Connection, id: i64, expires: Time, heir: i64) -> Result<(), StoreError> {
-    let sooner = "UPDATE tokens SET expires = min(coalesce(expires, ?2), ?2) WHERE id = ?1";
-    connection.prepare_cached(sooner)?.execute(params![id, expires.millis()])?;
+/// Puts a new token in the place of one that is good until then, and in whose place none was put; answers the new one's
+/// number. Sessions that are of the other are of the new one from now on.
+pub(crate) fn replace_token(
+    connection: &Connection,
+    id: i64,
+    expires: Time,
+    new: &TokenRow,
+) -> Result<Option<i64>, StoreError> {
+    let is_held = "SELECT EXISTS (SELECT 1 FROM tokens WHERE id = ?1 AND heir IS NULL)";
+    if !connection.prepare_cached(is_held)?.query_row([id], |row| row.get(0))? {
+        return Ok(None);
+    }
+    let heir = put_token(connection, new)?;
+    let sooner = "UPDATE tokens SET expires = min(coalesce(expires, ?2), ?2), heir = ?3 WHERE id = ?1";
+    connection.prepare_cached(sooner)?.execute(params![id, expires.millis(), heir])?;
     connection.prepare_cached("UPDATE tokens SET parent = ?2 WHERE parent = ?1")?.execute([id, heir])?;
-    Ok(())
+    Ok(Some(heir))
 }
 
 /// Makes a person known.

@@ -62,32 +62,84 @@ fn endless() -> Response {
     Body::from_stream(pieces).into_response()
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_layer_that_is_unpacked_while_it_comes_is_kept_only_if_it_is_what_was_announced() {
-    let of = |text: &str| layer(&[("lily", text)], &Compression::Gzip).blob;
-    let (wanted, other) = (of("lily"), of("weed"));
+/// A registry that gives an image of one layer, and for that layer's blob these bytes.
+async fn giving(wanted: &[u8], given: Vec<u8>) -> SocketAddr {
     let config = String::from_utf8(CONFIG.to_vec()).unwrap();
     let id = config.split('"').find(|word| word.starts_with("sha256:")).unwrap();
     let diff_id = layer(&[("lily", "lily")], &Compression::Gzip).diff_id;
     let config = config.replace(id, &diff_id.to_string()).into_bytes();
     let document = json!({ "schemaVersion": 2, "mediaType": media::MANIFEST,
-        "config": descriptor(media::CONFIG, &config), "layers": [descriptor(media::LAYER_GZIP, &wanted)] });
-    let digest = digest_of(&wanted).to_string();
+        "config": descriptor(media::CONFIG, &config), "layers": [descriptor(media::LAYER_GZIP, wanted)] });
+    let digest = digest_of(wanted).to_string();
+    answering(move |request| match request.uri().path() {
+        path if path.ends_with(&digest) => given.clone().into_response(),
+        path if path.contains("/blobs/") => config.clone().into_response(),
+        _ => Json(document.clone()).into_response(),
+    })
+    .await
+}
+
+fn kept(folder: &tempfile::TempDir, name: &str) -> usize {
+    std::fs::read_dir(folder.path().join(name)).unwrap().count()
+}
+
+/// An image's files, brought as a job brings them.
+async fn files(address: SocketAddr, store: &Store) -> Result<pondrix_image::Image, RegistryError> {
+    let here = pondrix_image::Platform::here();
+    pull_and_tell(&image("app:1"), &here, Wanted::Files, &at(address), store, &|_| ()).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_layer_that_is_unpacked_while_it_comes_is_kept_only_if_it_is_what_was_announced() {
+    let of = |text: &str| layer(&[("lily", text)], &Compression::Gzip).blob;
+    let (wanted, other) = (of("lily"), of("weed"));
     for (given, is_kept) in [(other, false), (wanted[..60].to_vec(), false), (wanted.clone(), true)] {
         let (folder, store) = store();
-        let (document, config, digest) = (document.clone(), config.clone(), digest.clone());
-        let address = answering(move |request| match request.uri().path() {
-            path if path.ends_with(&digest) => given.clone().into_response(),
-            path if path.contains("/blobs/") => config.clone().into_response(),
-            _ => Json(document.clone()).into_response(),
-        })
-        .await;
-        let here = pondrix_image::Platform::here();
-        let pulled = pull_and_tell(&image("app:1"), &here, Wanted::Files, &at(address), &store, &|_| ()).await;
+        let pulled = files(giving(&wanted, given).await, &store).await;
         assert_eq!(pulled.is_ok(), is_kept, "{pulled:?}");
-        let kept = |name: &str| std::fs::read_dir(folder.path().join(name)).unwrap().count();
-        assert_eq!((kept("layers"), kept("unfinished")), (usize::from(is_kept), 0));
+        assert_eq!((kept(&folder, "layers"), kept(&folder, "unfinished")), (usize::from(is_kept), 0));
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_blob_that_is_another_one_with_the_right_files_runs_here_and_is_given_to_nobody() {
+    let wanted = layer(&[("lily", "lily")], &Compression::Gzip).blob;
+    // The system that something was compressed on (RFC 1952, section 2.3.1) changes nothing of what it unpacks to.
+    let mut other = wanted.clone();
+    other[9] ^= 1;
+    let place = Place::new().await;
+    let (name, digest) = (repository("copy"), digest_of(&wanted));
+    let push_it = async |image: &pondrix_image::Image, store: &Store| {
+        let moving = ["1".parse().unwrap()];
+        let request = PushRequest { image, repository: &name, tags: &[], moving: &moving, base: None };
+        push(&request, &place.registries, store).await
+    };
+    let (folder, store) = store();
+    let pulled = files(giving(&wanted, other.clone()).await, &store).await.unwrap();
+    let layers = store.layers(&pulled).unwrap();
+    assert_eq!(std::fs::read_to_string(layers[0].join("lily")).unwrap(), "lily");
+    let error = push_it(&pulled, &store).await.unwrap_err().to_string();
+    assert!(error.contains(&digest.to_string()) && error.contains(&digest_of(&other).to_string()), "{error}");
+    assert!(!store.has_blob(&digest));
+    // Its files are there now, and prove nothing of what comes.
+    let error = files(giving(&wanted, other).await, &store).await.unwrap_err();
+    assert!(matches!(error, RegistryError::WrongDigest { .. }), "{error}");
+    let pulled = files(giving(&wanted, wanted.clone()).await, &store).await.unwrap();
+    push_it(&pulled, &store).await.unwrap();
+    assert_eq!(kept(&folder, "unfinished"), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_right_blob_is_looked_at_once_before_it_is_given_to_others() {
+    let wanted = layer(&[("lily", "lily")], &Compression::Gzip).blob;
+    let (folder, store) = store();
+    let pulled = files(giving(&wanted, wanted.clone()).await, &store).await.unwrap();
+    assert_eq!(kept(&folder, "unproved"), 1);
+    let place = Place::new().await;
+    let (name, moving) = (repository("copy"), ["1".parse().unwrap()]);
+    let request = PushRequest { image: &pulled, repository: &name, tags: &[], moving: &moving, base: None };
+    push(&request, &place.registries, &store).await.unwrap();
+    assert_eq!(kept(&folder, "unproved"), 0);
 }
 
 #[tokio::test(flavor = "multi_thread")]
