@@ -2229,6 +2229,11 @@ export interface components {
             ends?: string | null;
             /**
              * Format: int64
+             * @description The number of the token that was put in its place, where it was rotated.
+             */
+            heir?: number | null;
+            /**
+             * Format: int64
              * @description Its number.
              */
             id: number;
