@@ -78,9 +78,15 @@ struct Cost {
     peak: u64,
 }
 
+/// Has the disk take what waits for it, so that nobody is measured with what another wrote.
+fn nothing_to_write() {
+    assert!(Command::new("sync").status().unwrap().success());
+}
+
 fn ours(what: &str, image: &str, registry: &str, folder: &Path, context: &Path) -> Cost {
     let mut command = Command::new(std::env::current_exe().unwrap());
     command.args([CHILD_WORD, what, image, registry]).arg(folder).arg(context).stderr(Stdio::inherit());
+    nothing_to_write();
     let output = command.output().unwrap();
     assert!(output.status.success());
     let said = String::from_utf8(output.stdout).unwrap();
@@ -90,6 +96,7 @@ fn ours(what: &str, image: &str, registry: &str, folder: &Path, context: &Path) 
 
 /// Runs a line of a shell; of its memory is told what all its processes had at most together.
 fn shell(line: &str) -> Cost {
+    nothing_to_write();
     let since = Instant::now();
     let mut child = Command::new("bash").args(["-ceo", "pipefail", line]).spawn().unwrap();
     let mut peaks = std::collections::BTreeMap::new();
