@@ -36,8 +36,8 @@ pub use retention::{
     RetentionQuestion, RetentionRule, RetentionView,
 };
 pub use runner::{
-    Assignment, Beat, Hello, JobReport, LogLength, NamedSecret, SourceChanges, SourceDifference, TagAnswer,
-    TagQuestion, TakeRequest, TimedReport,
+    Assignment, Beat, HashKey, Hello, JobReport, LogLength, NamedSecret, SourceChanges, SourceDifference, StepList,
+    TagAnswer, TagQuestion, TakeRequest, TimedReport,
 };
 pub use runs::{
     AnswerRequest, ApprovalView, AttemptView, Change, FailureView, JobView, LogEnd, LogText, RerunRequest, RunDetail,

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use pondrix_core::image::{Registries, Repository, Tag};
+use pondrix_core::image::{Digest, Registries, Repository, Tag};
 use pondrix_core::run::{JobResult, Outcome, StepEnd};
 use pondrix_core::work::{RunFacts, Work};
 use pondrix_core::{JobKey, RunId};
@@ -67,6 +67,35 @@ pub struct Assignment {
     pub secrets: Vec<NamedSecret>,
     /// How registries are reached, with what signs in at them. It never enters the job.
     pub registries: Registries,
+    /// Whether the run is of a ref that its project protects. What others leave in caches, such a run does not take.
+    #[serde(default)]
+    pub is_trusted: bool,
+    /// The lists of steps in the registry that are to be believed, where the work names a repository for them: by the
+    /// digests of their manifests.
+    #[serde(default)]
+    pub step_lists: Vec<Digest>,
+    /// What the values of secrets are hashed with in the keys of steps.
+    #[serde(default)]
+    pub hash_key: HashKey,
+}
+
+/// A key of hashes, which nobody else shall have.
+#[derive(Clone, Default, Serialize, Deserialize)]
+pub struct HashKey(pub [u8; 32]);
+
+impl std::fmt::Debug for HashKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("HashKey(..)")
+    }
+}
+
+/// A list of steps that a job left in a registry.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct StepList {
+    /// Where.
+    pub repository: Repository,
+    /// The digest of its manifest.
+    pub list: Digest,
 }
 
 /// A secret with its value.

@@ -7,7 +7,7 @@
 //! left-out/HEX     the folders that an unpacked layer leaves out, each ended with a zero byte
 //! listings/HEX     the files of an unpacked layer
 //! used/KIND-HEX    when content was used last (the file's time), and how many bytes it takes
-//! steps/HEX        the layer that an instruction makes, named by the digest of all that decides it
+//! steps/HEX        the layer that an instruction makes, named by the digest of all that decides it and of its realm
 //! unfinished/      what is being written; nothing in it is believed
 //! form             the form of all this; another one is given up for this
 //! ```
@@ -34,7 +34,7 @@ use crate::oci::{Config, Descriptor, Manifest};
 use crate::once::{Fetches, InTurn, Turn};
 
 pub(crate) use remembered::mark_used;
-pub use remembered::{Remembered, StepRecord};
+pub use remembered::{Realm, Remembered, StepRecord};
 
 /// The form of a store.
 const FORM: &str = "2";

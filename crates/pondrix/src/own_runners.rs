@@ -54,6 +54,7 @@ impl OwnRunner {
             .args(["--store-limit", &self.allows.store_limit.to_string()])
             .args(self.allows.keep_free.iter().flat_map(|size| ["--keep-free".to_owned(), size.to_string()]))
             .args(self.allows.allow_host_network.then_some("--allow-host-network"))
+            .args(self.allows.reach.iter().flat_map(|network| ["--reach".to_owned(), network.to_string()]))
             .args(self.allows.emulates.iter().flat_map(|platform| ["--emulates".to_owned(), platform.to_string()]))
             .args(self.allows.readable.iter().flat_map(|folder| [OsStr::new("--readable"), folder.as_os_str()]))
             .stdin(std::process::Stdio::null())

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
+use pondrix_core::access::Reach;
 use pondrix_image::{Platform, Room};
 
 /// How a runner works.
@@ -22,6 +23,8 @@ pub struct RunnerConfig {
     pub slots: usize,
     /// Whether jobs may use the machine's own network.
     pub host_network: bool,
+    /// What of the network jobs reach that have a way out, and what is fetched that their files name.
+    pub reach: Reach,
     /// Platforms whose programs the machine runs with an emulator, besides those of its own kind.
     pub emulated: Vec<Platform>,
     /// Folders of the machine that jobs may read that run on it and in no image, besides those of its system.

@@ -19,6 +19,9 @@ use crate::sources::Sources;
 /// How long the build caches of a project are new.
 const NEW_CACHE: Duration = Duration::from_secs(3600);
 
+/// What the folder of a project's caches ends with that builds mount which it does not trust. No project's name has a dot.
+const UNTRUSTED: &str = ".untrusted";
+
 /// How many archives of commits' files are kept in memory.
 const ARCHIVES_KEPT: usize = 8;
 
@@ -72,9 +75,10 @@ impl Folder {
         self.path.join("build-caches")
     }
 
-    /// The folder of the caches that builds of a project's images mount.
-    pub(crate) fn build_caches(&self, project: &ProjectName) -> PathBuf {
-        self.all_build_caches().join(project.as_str())
+    /// The folder of the caches that builds of a project's images mount: those that it trusts, or the others.
+    pub(crate) fn build_caches(&self, project: &ProjectName, is_trusted: bool) -> PathBuf {
+        let name = if is_trusted { project.to_string() } else { format!("{project}{UNTRUSTED}") };
+        self.all_build_caches().join(name)
     }
 
     /// Removes the caches that builds mount of projects that are none of these any more: no job of theirs runs.
@@ -87,8 +91,10 @@ impl Folder {
             let entry = entry?;
             let path = entry.path();
             let age = entry.metadata()?.modified()?.elapsed().unwrap_or_default();
+            let name = entry.file_name();
+            let of = name.to_str().map(|name| name.strip_suffix(UNTRUSTED).unwrap_or(name));
             // One that is new is perhaps of a project that was added since the server was asked.
-            if age > NEW_CACHE && !projects.iter().any(|project| path.ends_with(project.as_str())) {
+            if age > NEW_CACHE && !projects.iter().any(|project| of == Some(project.as_str())) {
                 fs::remove_dir_all(&path)?;
             }
         }

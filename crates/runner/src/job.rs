@@ -87,6 +87,7 @@ impl JobContext {
             log: log.clone(),
             shown: self.config.shown.clone(),
             emulated: self.config.emulated.clone(),
+            reach: self.config.reach.clone(),
             reports: reports.clone(),
             contact: self.contact.clone(),
             client: self.client.clone(),

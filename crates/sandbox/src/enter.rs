@@ -5,6 +5,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Write};
+use std::net::Ipv4Addr;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::PathBuf;
 
@@ -40,8 +41,8 @@ pub(crate) enum What {
     Run(Spec),
     /// A command, in the user and network namespaces that come with the next two messages.
     Join(Spec),
-    /// A user and a network namespace for others to join, and nothing in them.
-    Hold,
+    /// A user and a network namespace for others to join, and nothing in them. These networks are not reached.
+    Hold(Vec<(Ipv4Addr, u8)>),
 }
 
 /// Call this first in `main`: it takes over, and never returns, when the program was started by a
@@ -92,11 +93,11 @@ fn split(control: &OwnedFd) -> Result<Pid, SetupError> {
     }
     let (mapped, mut tell_mapped) = told(io::pipe(), "make a pipe")?;
     let mut flags = libc::CLONE_NEWPID | libc::SIGCHLD;
-    if !matches!(entrance.what, What::Hold) {
+    if !matches!(entrance.what, What::Hold(_)) {
         flags |= libc::CLONE_NEWNS | libc::CLONE_NEWIPC | libc::CLONE_NEWUTS | libc::CLONE_NEWCGROUP;
     }
     match &entrance.what {
-        What::Hold => flags |= libc::CLONE_NEWUSER | libc::CLONE_NEWNET,
+        What::Hold(_) => flags |= libc::CLONE_NEWUSER | libc::CLONE_NEWNET,
         What::Join(_) => join(control)?,
         What::Run(spec) if spec.network == Network::Loopback => flags |= libc::CLONE_NEWUSER | libc::CLONE_NEWNET,
         What::Run(_) => flags |= libc::CLONE_NEWUSER,
@@ -116,7 +117,7 @@ fn split(control: &OwnedFd) -> Result<Pid, SetupError> {
             if flags & libc::CLONE_NEWUSER != 0 {
                 told(map_ids(pid, entrance.ids), "map ids into the sandbox")?;
             }
-            if matches!(entrance.what, What::Hold) {
+            if matches!(entrance.what, What::Hold(_)) {
                 told(hand_out(control, pid), "share the network")?;
             }
             told(tell_mapped.write_all(b"m"), "begin: the sandbox has ended")?;

@@ -17,7 +17,7 @@ use crate::error::{SetupError, told};
 use crate::mounts::{self, Opened};
 use crate::spec::{Exit, Network, Spec};
 use crate::wire::{self, Order, Word};
-use crate::{seccomp, users};
+use crate::{routes, seccomp, users};
 
 /// What root inside may do to what is inside. Everything else is given up.
 const KEPT: CapabilitySet = CapabilitySet::CHOWN
@@ -49,7 +49,7 @@ pub(crate) fn main(entrance: Entrance, mut mapped: impl Read, control: &OwnedFd)
     drop(mapped);
     let is_range = entrance.ids.is_range();
     let end = match &entrance.what {
-        What::Hold => hold(control),
+        What::Hold(closed) => hold(control, closed),
         What::Run(spec) => {
             let own_network = spec.network == Network::Loopback;
             surround(spec, &entrance.frame, is_range, own_network).and_then(|()| run(spec, is_range, control))
@@ -64,8 +64,9 @@ pub(crate) fn main(entrance: Entrance, mut mapped: impl Read, control: &OwnedFd)
 }
 
 /// Keeps a network for others until nobody wants it any more.
-fn hold(control: &OwnedFd) -> Result<Exit, SetupError> {
+fn hold(control: &OwnedFd, closed: &[(Ipv4Addr, u8)]) -> Result<Exit, SetupError> {
     told(bring_loopback_up(), "bring the loopback interface up")?;
+    told(routes::close(closed), "close networks")?;
     let _ = wire::send(control, &Word::Started, None);
     follow_orders(control, None)
 }

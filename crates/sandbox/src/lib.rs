@@ -18,6 +18,7 @@ mod init;
 mod launch;
 mod mounts;
 mod network;
+mod routes;
 mod seccomp;
 mod spec;
 mod users;

@@ -1,6 +1,7 @@
 //! A network that several commands share: nothing but a loopback interface, or also a way out.
 
 use std::io::{self, Read};
+use std::net::Ipv4Addr;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::process::{Child, Command, Stdio};
@@ -14,9 +15,13 @@ use crate::launch::{Connector, Launcher, Running, StartError, told};
 use crate::spec::Spec;
 use crate::wire::{self, Word};
 
-/// The address inside that answers questions for names where there is a way out. Nothing else can have it
-/// (RFC 3927, section 2.1: the first 256 link-local addresses are reserved).
-pub const NAMES_AT: &str = "169.254.0.53";
+/// The address inside that answers questions for names where there is a way out, the command's, and where the way out
+/// begins. Nothing outside can have them (RFC 2544, appendix C.2.2: addresses for measuring devices); of the network that
+/// they are of, nothing else can be reached by them.
+pub const NAMES_AT: &str = "198.18.0.3";
+const OWN: &str = "198.18.0.2";
+const GATEWAY: &str = "198.18.0.1";
+const OWN_BITS: &str = "29";
 
 /// How long the way out may take to be set up, and how often is looked whether it is.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -37,13 +42,14 @@ pub struct SharedNetwork {
 struct WayOut(Child);
 
 impl Launcher {
-    /// Makes a network with a loopback interface that is up.
+    /// Makes a network with a loopback interface that is up, and from which none of these networks is reached: each is an
+    /// address, and with how many bits of it theirs begin. Where there is a way out later, they stay closed.
     ///
     /// # Errors
     /// When the machine refuses namespaces.
-    pub fn share_network(&self) -> Result<SharedNetwork, StartError> {
+    pub fn share_network(&self, closed: Vec<(Ipv4Addr, u8)>) -> Result<SharedNetwork, StartError> {
         let null = std::fs::File::options().write(true).open("/dev/null").map_err(told("open /dev/null"))?;
-        let begun = self.begin(What::Hold, None, None, null.into())?;
+        let begun = self.begin(What::Hold(closed), None, None, null.into())?;
         let users = next(&begun.control, |word| matches!(word, Word::Users))?;
         let network = next(&begun.control, |word| matches!(word, Word::Network))?;
         Ok(SharedNetwork { users, network, holder: begun.listen(None), way_out: None })
@@ -87,9 +93,9 @@ fn next(control: &OwnedFd, is_it: impl Fn(&Word) -> bool) -> Result<OwnedFd, Sta
 }
 
 impl SharedNetwork {
-    /// Lets commands inside reach what this machine can reach, through `pasta` of the package `passt`, which
-    /// needs no privilege. Nothing outside can reach in, and the machine's own loopback addresses are not
-    /// those inside.
+    /// Lets commands inside reach what this machine can reach and is not closed, through `pasta` of the package `passt`,
+    /// which needs no privilege. Nothing outside can reach in, and the machine's own loopback addresses are not
+    /// those inside. Addresses are of version 4 only: what is closed is closed by those.
     ///
     /// # Errors
     /// When `pasta` is not there or fails.
@@ -101,8 +107,8 @@ impl SharedNetwork {
         let mut pasta = Command::new("pasta");
         // An address that hides the machine's own, so that the machine can be reached as any other.
         pasta
-            .args(["--foreground", "--quiet", "--config-net", "--no-map-gw", "--dns-forward", NAMES_AT])
-            .args(["--address", "10.213.0.2", "--netmask", "24", "--gateway", "10.213.0.1"])
+            .args(["--foreground", "--quiet", "--ipv4-only", "--config-net", "--no-map-gw", "--dns-forward", NAMES_AT])
+            .args(["--address", OWN, "--netmask", OWN_BITS, "--gateway", GATEWAY])
             .args(["--tcp-ports", "none", "--udp-ports", "none", "--tcp-ns", "none", "--udp-ns", "none"])
             .args(["--userns", &at(&self.users), "--netns", &at(&self.network), "--pid", &at(&number)])
             .stdin(Stdio::null())

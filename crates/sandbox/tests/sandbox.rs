@@ -471,7 +471,7 @@ fn text_of(mut joined: (Running, std::io::PipeReader)) -> (Exit, String) {
 #[test]
 fn commands_that_share_a_network_reach_each_other_and_see_nothing_else_of_each_other() {
     as_root_and_as_user("commands_that_share_a_network_reach_each_other_and_see_nothing_else_of_each_other", |place| {
-        let network = place.launcher.share_network().unwrap();
+        let network = place.launcher.share_network(Vec::new()).unwrap();
         let (mut server, _output) =
             join(place, &network, "server", "touch /mine; while :; do echo hello | nc -l -p 4712; done");
         let connector = network.connector();
@@ -496,7 +496,7 @@ fn commands_that_share_a_network_reach_each_other_and_see_nothing_else_of_each_o
 #[test]
 fn a_way_out_reaches_the_machine_as_any_other_and_none_of_its_loopback() {
     as_root_and_as_user("a_way_out_reaches_the_machine_as_any_other_and_none_of_its_loopback", |place| {
-        let mut network = place.launcher.share_network().unwrap();
+        let mut network = place.launcher.share_network(Vec::new()).unwrap();
         // The address of this machine that others would reach it at: no packet is sent for this.
         let probe = std::net::UdpSocket::bind("0.0.0.0:0").unwrap();
         if probe.connect("192.0.2.200:9").is_err() {
@@ -524,9 +524,21 @@ fn a_way_out_reaches_the_machine_as_any_other_and_none_of_its_loopback() {
         assert_eq!(text, "from outside\n");
         loopback.set_nonblocking(true).unwrap();
         let port = loopback.local_addr().unwrap().port();
-        let script = format!("for at in 127.0.0.1 10.213.0.1; do nc -w 10 $at {port} </dev/null; done; echo tried");
+        let script = format!("for at in 127.0.0.1 198.18.0.1; do nc -w 10 $at {port} </dev/null; done; echo tried");
         let (_, text) = text_of(join(place, &network, "again", &script));
         assert!(text.ends_with("tried\n"), "{text}");
         assert!(loopback.accept().is_err(), "the machine's own loopback was reached");
+        // Where it is closed there is no way, and nobody inside opens one.
+        let std::net::IpAddr::V4(own) = at.ip() else { return };
+        let mut network = place.launcher.share_network(vec![(own, 32), ([10, 0, 0, 0].into(), 8)]).unwrap();
+        network.open_way_out().unwrap();
+        let script = format!(
+            "ip route del unreachable {own} || echo kept; ip route add {own}/32 via 198.18.0.1 || echo kept; \
+             nc -w 10 {own} {} </dev/null; nc -w 10 10.1.2.3 80 </dev/null",
+            at.port()
+        );
+        let (_, text) = text_of(join(place, &network, "closed", &script));
+        assert_eq!(text.matches("kept\n").count(), 2, "{text}");
+        assert_eq!(text.matches("No route to host").count(), 2, "{text}");
     });
 }

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use anyhow::Context;
 use axum::serve::ListenerExt;
-use pondrix_core::access::{Grant, Holder, Role};
+use pondrix_core::access::{Grant, Holder, Reach, Role};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 use tracing::info;
@@ -38,6 +38,8 @@ pub struct ServerConfig {
     pub public_url: Option<String>,
     /// The longest archive of files that are tried, in bytes.
     pub try_limit: u64,
+    /// What of the network is reached at hosts that pipelines name, and nobody who administers the server.
+    pub reach: Reach,
 }
 
 /// Keeps other users of the machine out of what the server alone reads. Its own runners work below its folder, and find
@@ -90,7 +92,7 @@ impl Server {
         backup::remove_unfinished(&config.data);
         remove_aside_of_before(&config.data);
         let store = Store::open(&config.data.join("records.db")).with_context(told)?;
-        let ports = Ports::real();
+        let ports = Ports::real(config.reach.clone());
         let admin = Self::new_admin_token(&store, &ports.clock).await?;
         let runner_file = config.data.join("runner.token");
         // Written before it holds: a server killed in between makes another one.

@@ -13,7 +13,7 @@ use tokio_util::io::ReaderStream;
 use super::{ClientError, Wire};
 use crate::{
     Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, LayerDigests,
-    LogLength, NewArtifact, SourceChanges, TagAnswer, TagQuestion, TakeRequest, TimedReport,
+    LogLength, NewArtifact, SourceChanges, StepList, TagAnswer, TagQuestion, TakeRequest, TimedReport,
 };
 
 /// How long the server may take to answer what it answers at once. A connection that is gone without a word would
@@ -235,6 +235,21 @@ impl RunnerClient {
     /// See [`ClientError`].
     pub async fn put_cache(&self, assignment: &Assignment, entry: &CacheEntry) -> Result<(), ClientError> {
         self.wire.send(self.wire.http.put(self.lease_url(assignment, "cache")).json(entry)).await.map(|_| ())
+    }
+
+    /// The host that the server is at, a name or an address, and its port.
+    #[must_use]
+    pub fn host(&self) -> Option<(String, u16)> {
+        let url = reqwest::Url::parse(&self.wire.address()).ok()?;
+        Some((url.host_str()?.trim_matches(['[', ']']).to_owned(), url.port_or_known_default()?))
+    }
+
+    /// Tells of the list of steps that a job left in a registry.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn put_step_list(&self, assignment: &Assignment, list: &StepList) -> Result<(), ClientError> {
+        self.wire.send(self.wire.http.put(self.lease_url(assignment, "steps")).json(list)).await.map(|_| ())
     }
 
     fn unwritten(&self, file: &Path, error: &std::io::Error) -> ClientError {

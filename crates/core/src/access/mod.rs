@@ -5,12 +5,14 @@
 mod names;
 mod places;
 mod protection;
+mod reach;
 
 use serde::{Deserialize, Serialize};
 
 pub use names::{Holder, HolderError, Projects, ProjectsError};
 pub use places::{NotRemote, RepositoryHost, is_public};
 pub use protection::{Approvers, Candidate, EnvironmentRules, Freeze, Gate, RefPattern, Refs, RuleBroken, Starter};
+pub use reach::{Network, NoNetwork, Reach};
 
 /// What somebody may do in the projects for which it is given.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]

@@ -1,5 +1,7 @@
 //! Laws of rights.
 
+use std::net::Ipv4Addr;
+
 use proptest::prelude::*;
 
 use super::*;
@@ -333,4 +335,48 @@ fn addresses_of_this_machine_and_of_networks_of_ones_own_are_not_public_in_whate
     ] {
         assert!(is_public(address.parse().unwrap()), "{address}");
     }
+}
+
+fn any_network() -> impl Strategy<Value = Network> {
+    // Near to what is closed, or anywhere.
+    let near = proptest::sample::select(vec![0x0a00_0000_u32, 0xa9fe_0000, 0xac10_0000, 0xc0a8_0000, 0x6440_0000]);
+    let start = prop_oneof![any::<u32>(), (near, any::<u16>()).prop_map(|(start, more)| start | u32::from(more))];
+    (start, 0_u8..=32).prop_map(|(start, bits)| Network::new(Ipv4Addr::from_bits(start), bits))
+}
+
+proptest! {
+    #[test]
+    fn what_is_closed_is_what_is_not_public_and_not_opened_and_the_machine_itself(
+        open in prop::collection::vec(any_network(), 0..4),
+        own in prop::collection::vec(any_network(), 0..3),
+        asked in any_network(),
+    ) {
+        let own: Vec<_> = own.into_iter().map(Network::address).collect();
+        let reach = Reach::with(open.clone());
+        let closed = reach.closed(&own);
+        for address in own.iter().copied().chain([asked.address()]).filter(|address| !address.is_loopback()) {
+            let ways = closed.iter().filter(|network| network.has(address)).count();
+            let opened = open.iter().any(|network| network.has(address));
+            let itself = own.contains(&address) && !open.contains(&Network::one(address));
+            let is_closed = itself || !(opened || is_public(address.into()));
+            prop_assert_eq!(ways, usize::from(is_closed), "{} of {:?}", address, closed);
+            prop_assert_eq!(reach.reaches(address.into()), opened || is_public(address.into()));
+        }
+    }
+
+    #[test]
+    fn a_network_is_read_as_it_is_written(network in any_network()) {
+        prop_assert_eq!(network.to_string().parse(), Ok(network));
+        prop_assert!(network.has(network.address()));
+    }
+}
+
+#[test]
+fn what_names_no_network_is_told_so() {
+    for text in ["", "10", "10.0.0.0/33", "10.0.0.0/", "fd00::/8", "pond.test", "10.0.0.0/-1"] {
+        let error = text.parse::<Network>().unwrap_err().to_string();
+        assert!(error.contains(&format!("`{text}`")) && error.contains("10.20.0.0/16"), "{error}");
+    }
+    assert_eq!("10.1.2.3".parse::<Network>().unwrap().to_string(), "10.1.2.3/32");
+    assert_eq!("10.1.2.3/8".parse::<Network>().unwrap().to_string(), "10.0.0.0/8");
 }

@@ -6,6 +6,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 use super::{Reference, Repository};
+use crate::access::Reach;
 use crate::pipeline::LayerForm;
 
 /// Registries that are reached in a way of their own. All others are reached at `https://HOST`, without
@@ -15,6 +16,10 @@ pub struct Registries {
     /// By the host that image names begin with.
     #[serde(default)]
     pub by_host: BTreeMap<String, Access>,
+    /// What of the network is reached at hosts that are none of these, which anybody may have named; all of it where
+    /// nothing is said. Each machine says it for itself.
+    #[serde(skip)]
+    pub others: Option<Reach>,
 }
 
 /// How one registry is reached.
@@ -72,7 +77,14 @@ impl Registries {
     #[must_use]
     pub fn at<H: Into<String>, A: Into<String>>(addresses: impl IntoIterator<Item = (H, A)>) -> Self {
         let access = |address: A| Access { address: Some(address.into()), ..Access::default() };
-        Self { by_host: addresses.into_iter().map(|(host, address)| (host.into(), access(address))).collect() }
+        let by_host = addresses.into_iter().map(|(host, address)| (host.into(), access(address))).collect();
+        Self { by_host, others: None }
+    }
+
+    /// What of the network is reached at a host, and where it leads to; all of it where nothing is said.
+    #[must_use]
+    pub fn reach(&self, host: &str) -> Option<&Reach> {
+        self.others.as_ref().filter(|_| !self.by_host.contains_key(host))
     }
 
     /// The address of a registry. Names on the loopback interface are reached without TLS.
@@ -110,7 +122,8 @@ impl Registries {
     pub fn only<'a>(&self, repositories: impl IntoIterator<Item = &'a Repository>) -> Self {
         let hosts: Vec<&str> = repositories.into_iter().map(Repository::host).collect();
         let mine = self.by_host.iter().filter(|(host, _)| hosts.contains(&host.as_str()));
-        Self { by_host: mine.map(|(host, access)| (host.clone(), access.clone())).collect() }
+        let by_host = mine.map(|(host, access)| (host.clone(), access.clone())).collect();
+        Self { by_host, others: self.others.clone() }
     }
 }
 

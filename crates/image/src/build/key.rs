@@ -7,7 +7,7 @@ use pondrix_core::image::Digest;
 use crate::hash::digest_of;
 
 /// Changes when the same words and files would make other layers than an earlier version made of them.
-const VERSION: &str = "pondrix layer 6";
+const VERSION: &str = "pondrix layer 7";
 
 /// How many bytes are hashed at once: parts are short.
 const PIECE: usize = 16 * 1024;

@@ -41,7 +41,7 @@ use crate::oci::{Descriptor, Platform};
 use crate::recipe::{Ignore, Recipe, RunNetwork};
 use crate::{Image, StoreError};
 
-pub use crate::store::{Remembered as Step, StepRecord};
+pub use crate::store::{Realm, Remembered as Step, StepRecord};
 pub use alone::Alone;
 pub(crate) use caches::{CacheUsers, forget as forget_cache};
 pub use copied_files::plain_path;
@@ -88,8 +88,12 @@ pub struct BuildInput {
     pub secrets: BTreeMap<String, Secret>,
     /// Sockets of agents that hold keys, by name, for RUN to mount.
     pub agents: BTreeMap<String, PathBuf>,
+    /// What the values of secrets are hashed with, where what a command makes depends on one.
+    pub secret_key: SecretKey,
     /// The folder of the project's cache mounts.
     pub caches: PathBuf,
+    /// Whose steps are taken from the store, and for whom they are left there.
+    pub realm: Realm,
     /// How layers are compressed.
     pub compression: Compression,
     /// A folder for what the build needs meanwhile, on the store's file system.
@@ -116,10 +120,22 @@ impl BuildInput {
             emulated: Vec::new(),
             secrets: BTreeMap::new(),
             agents: BTreeMap::new(),
+            secret_key: SecretKey::default(),
             caches: scratch.join("caches"),
+            realm: Realm::default(),
             compression: Compression::default(),
             scratch: scratch.to_owned(),
         }
+    }
+}
+
+/// A key of hashes that tell nobody what was hashed.
+#[derive(Clone, Default)]
+pub struct SecretKey(pub [u8; 32]);
+
+impl std::fmt::Debug for SecretKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("SecretKey(..)")
     }
 }
 

@@ -14,7 +14,7 @@ use super::copy::copy_into;
 use super::key::Key;
 use super::run::HALT_CHECK;
 use super::stage::StageBuild;
-use super::{BuildError, MOMENT};
+use super::{BuildError, MOMENT, Secret, SecretKey};
 use crate::digest_of;
 use crate::garbage::note_cache;
 use crate::recipe::{Instruction, Mount, MountKind};
@@ -48,12 +48,18 @@ impl StageBuild<'_> {
         Ok(Mount { kind: mount.kind, options: options.collect::<Result<_, BuildError>>()? })
     }
 
-    /// Adds to a key what a mount says and, of a bind, what it shows. Of a secret its name, never its value.
+    /// Adds to a key what a mount says and, of a bind, what it shows. Of a secret a hash of its value that only whoever has
+    /// the key for such hashes can compute: what was made with it is of no use to who has another.
     pub(super) fn mount_key(&self, at: &Instruction, mount: &Mount, key: &mut Key) -> Result<(), BuildError> {
         key.text(&format!("{:?}", mount.kind)).texts(mount.options.iter().flat_map(|(name, value)| [name, value]));
         // Whether there is one where none need be.
         match mount.kind {
-            MountKind::Secret => drop(key.number(self.build.input.secrets.contains_key(secret_id(mount)).into())),
+            MountKind::Secret => {
+                let SecretKey(with) = &self.build.input.secret_key;
+                let hash = |secret: &Secret| blake3::keyed_hash(with, &secret.0).as_bytes().to_vec();
+                let hash = self.build.input.secrets.get(secret_id(mount)).map(hash);
+                key.number(hash.is_some().into()).bytes(&hash.unwrap_or_default());
+            }
             MountKind::Ssh => drop(key.number(self.build.input.agents.contains_key(agent_id(mount)).into())),
             MountKind::Bind | MountKind::Cache | MountKind::Tmpfs => {}
         }

@@ -312,7 +312,8 @@ impl<'b> StageBuild<'b> {
         let key = key.digest();
         let store = &self.build.store;
         self.build.progress.count_step();
-        if let Some(known) = store.remembered(&key) {
+        let realm = &self.build.input.realm;
+        if let Some(known) = store.remembered(realm, &key) {
             self.build.progress.count_known();
             self.say("      from cache");
             self.build.progress.note(&key, &known);
@@ -322,13 +323,13 @@ impl<'b> StageBuild<'b> {
         if let Some(known) = self.build.outside.elsewhere(&key) {
             self.build.progress.count_known();
             self.say("      from cache in the registry");
-            store.remember(&key, &known)?;
+            store.remember(realm, &key, &known)?;
             self.build.progress.note(&key, &known);
             self.keep(at, known);
             return Ok(());
         }
         let made = make(self)?;
-        store.remember(&key, &made)?;
+        store.remember(realm, &key, &made)?;
         self.build.progress.note(&key, &made);
         self.keep(at, made);
         Ok(())

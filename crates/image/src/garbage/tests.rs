@@ -120,7 +120,7 @@ fn records_of_what_instructions_made_count_and_go_like_all_else() {
     let (folder, store) = store();
     for number in 0..100 {
         let key = crate::digest_of(format!("RUN {number}").as_bytes());
-        store.remember(&key, &crate::store::Remembered { layer: None }).unwrap();
+        store.remember(&crate::build::Realm::default(), &key, &crate::store::Remembered { layer: None }).unwrap();
     }
     let left = || fs::read_dir(folder.path().join("steps")).unwrap().count();
     let freed = store.free_space(room(100_000), Path::new("/nowhere")).unwrap();

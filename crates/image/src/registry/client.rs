@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::path::Path;
 
 use futures_util::StreamExt;
+use pondrix_core::access::Reach;
 use pondrix_core::image::{Digest, Reference, Repository, Tag};
 use reqwest::header::{ACCEPT, CONTENT_TYPE, HeaderName, LOCATION};
 use reqwest::{Client, Method, Response, StatusCode, Url};
@@ -11,6 +12,7 @@ use serde::Deserialize;
 use tokio::io::AsyncWriteExt;
 
 use super::RegistryError;
+use super::guard::NotReached;
 use super::wire::{Registry, Right, innermost, plain_client};
 use crate::hash::digest_of;
 use crate::oci::media;
@@ -39,18 +41,17 @@ pub struct DownloadError {
     words: String,
 }
 
-/// Writes what an address of the Web gives into a file, at most so many bytes of it.
+/// Writes what an address of the Web gives into a file, at most so many bytes of it. It, and where it leads, are to be
+/// within this reach.
 ///
 /// # Errors
-/// When nothing answers, or with a refusal, or it is longer.
-pub async fn download(address: &str, to: &Path, most: u64) -> Result<(), DownloadError> {
+/// When nothing answers, or with a refusal, or it is longer, or not reached.
+pub async fn download(address: &str, to: &Path, most: u64, reach: Option<&Reach>) -> Result<(), DownloadError> {
     let told = |words: &dyn std::fmt::Display| DownloadError { address: address.to_owned(), words: words.to_string() };
-    let response = plain_client()
-        .map_err(|error| told(&error))?
-        .get(address)
-        .send()
-        .await
-        .map_err(|error| told(&innermost(&error)))?;
+    let url = Url::parse(address).map_err(|error| told(&error))?;
+    NotReached::check(&url, reach).map_err(|error| told(&error))?;
+    let request = plain_client(reach).map_err(|error| told(&error))?.get(url);
+    let response = request.send().await.map_err(|error| told(&innermost(&error)))?;
     if !response.status().is_success() {
         return Err(told(&response.status()));
     }

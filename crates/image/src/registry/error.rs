@@ -4,6 +4,7 @@ use pondrix_core::Size;
 use pondrix_core::image::Digest;
 use serde::Deserialize;
 
+use super::guard::NotReached;
 use crate::StoreError;
 
 /// Why something was not pulled or pushed.
@@ -18,6 +19,14 @@ pub enum RegistryError {
         doing: String,
         /// What the connection said.
         words: String,
+    },
+    /// It is, or leads to, where nothing is reached that anybody may have named.
+    #[error("the registry {host} is not asked: {closed}")]
+    NotReached {
+        /// The registry.
+        host: String,
+        /// What is not reached.
+        closed: NotReached,
     },
     /// An answer that is a refusal.
     #[error("the registry {host} refused to {doing}: {status} {words}")]

@@ -1,13 +1,16 @@
 //! Fetching blobs: what breaks off goes on where it did, and is checked at its end.
 
-use std::io::Write;
+use std::fs::File;
+use std::io::{self, Write};
 use std::time::Duration;
 
+use bytes::Bytes;
 use futures_util::StreamExt;
 use pondrix_core::image::{Digest, Repository};
 use reqwest::header::RANGE;
 use reqwest::{Client, Response, StatusCode};
-use tokio::io::{AsyncWriteExt, BufWriter};
+use tokio::sync::mpsc::{self, Sender};
+use tokio::task::JoinHandle;
 
 use super::RegistryError;
 use super::pull::Unpacking;
@@ -21,8 +24,8 @@ use crate::store::io_error;
 const TRIES: u32 = 5;
 /// How long to wait before it is asked for again, for each time.
 const PAUSE: Duration = Duration::from_millis(100);
-/// How many bytes are written at once: each time another thread does it.
-const BUFFER: usize = 1 << 20;
+/// How many pieces of a blob may wait to be written.
+const AHEAD: usize = 64;
 
 /// Who is told of a blob that comes.
 pub(super) struct Listeners<'a> {
@@ -45,11 +48,40 @@ struct Coming<'a> {
     /// How many bytes have come.
     count: u64,
     /// Nothing where it is unpacked while it comes: what it unpacks to proves it, and hashing is most of the work.
-    hash: Option<Hashing<std::io::Sink>>,
-    to: BufWriter<tokio::fs::File>,
+    hash: Option<Hashing<io::Sink>>,
+    to: Writing,
     tell: &'a (dyn Fn(u64) + Sync),
     unpacking: Option<Unpacking>,
     doing: String,
+}
+
+/// The writing of a file, on a thread of its own: what has come is not copied once more, and waits for no disk.
+struct Writing {
+    to: Sender<Bytes>,
+    work: JoinHandle<io::Result<()>>,
+}
+
+impl Writing {
+    fn begin(mut file: File) -> Self {
+        let (to, mut from) = mpsc::channel::<Bytes>(AHEAD);
+        let work = tokio::task::spawn_blocking(move || {
+            while let Some(chunk) = from.blocking_recv() {
+                file.write_all(&chunk)?;
+            }
+            Ok(())
+        });
+        Self { to, work }
+    }
+
+    /// Writes the next bytes; answers whether what came before could be written.
+    async fn take(&self, chunk: Bytes) -> bool {
+        self.to.send(chunk).await.is_ok()
+    }
+
+    async fn end(self) -> io::Result<()> {
+        drop(self.to);
+        self.work.await.unwrap_or_else(|error| Err(error.into()))
+    }
 }
 
 impl Registry {
@@ -84,14 +116,14 @@ impl Registry {
             turn.advance(bytes);
             count(bytes);
         };
-        let io = |error: std::io::Error| io_error("write a blob")(error);
+        let io = |error: io::Error| io_error("write a blob")(error);
         let file = store.unfinished_file()?;
         let mut coming = Coming {
             digest,
             size,
             count: 0,
-            hash: unpacking.is_none().then(|| Hashing::new(std::io::sink())),
-            to: BufWriter::with_capacity(BUFFER, tokio::fs::File::from_std(file.reopen().map_err(io)?)),
+            hash: unpacking.is_none().then(|| Hashing::new(io::sink())),
+            to: Writing::begin(file.reopen().map_err(io)?),
             tell: &tell,
             unpacking,
             doing: format!("give {} of {}", digest.short(), repository.path()),
@@ -102,8 +134,9 @@ impl Registry {
             Some(unpacking) => unpacking.end().await,
             None => false,
         };
+        // Of a file that cannot be written this knows why.
+        coming.to.end().await.map_err(io)?;
         came?;
-        coming.to.flush().await.map_err(io)?;
         if unpacked && coming.count == size {
             return Ok(store.finish_unproved_blob(file, digest)?);
         }
@@ -157,7 +190,7 @@ impl Registry {
 
     /// Takes the bytes of an answer. Answers why it broke off, if it did.
     async fn take(&self, response: Response, coming: &mut Coming<'_>) -> Result<Option<RegistryError>, RegistryError> {
-        let io = |error: std::io::Error| io_error("write a blob")(error);
+        let io = |error: io::Error| io_error("write a blob")(error);
         // Not every registry gives parts.
         let mut skip = if response.status() == StatusCode::PARTIAL_CONTENT { 0 } else { coming.count };
         let mut stream = response.bytes_stream();
@@ -178,9 +211,11 @@ impl Registry {
             if let Some(hash) = &mut coming.hash {
                 hash.write_all(&chunk).map_err(io)?;
             }
-            coming.to.write_all(&chunk).await.map_err(io)?;
             if let Some(unpacking) = &mut coming.unpacking {
-                unpacking.take(chunk).await;
+                unpacking.take(chunk.clone()).await;
+            }
+            if !coming.to.take(chunk).await {
+                return Err(io(io::Error::other("its writer has ended")).into());
             }
         }
         Ok(None)

@@ -1,5 +1,6 @@
-//! What instructions made, kept in a registry for other machines: a manifest under a tag, with the layers and a
-//! list of keys.
+//! What instructions made, kept in a registry for other machines: a manifest with the layers and a list of keys. It has a
+//! tag, so that the registry keeps it; it is read by its digest, which whoever builds knows of somebody they believe: a
+//! list says what an image becomes, and others may push to the repository too.
 
 use std::collections::BTreeMap;
 
@@ -26,31 +27,41 @@ pub struct Elsewhere {
 }
 
 impl Elsewhere {
-    /// Reads the list under a tag; an empty one where there is none.
+    /// Reads these lists. What an earlier one says counts; one that is gone says nothing.
     ///
     /// # Errors
     /// When the registry is silent, refuses, or has something else there.
     pub async fn read(
         repository: &Repository,
-        tag: &Tag,
+        lists: &[Digest],
         registries: &Registries,
         store: &Store,
     ) -> Result<Self, RegistryError> {
         let registry = Registry::new(repository.host(), registries)?;
         let mut this = Self { registry, repository: repository.clone(), known: BTreeMap::new() };
-        let Some(document) = this.registry.document(repository, tag.as_str()).await? else { return Ok(this) };
-        let nonsense = |error: serde_json::Error| this.registry.nonsense("list of steps", error.to_string());
-        let manifest: Manifest = serde_json::from_slice(&document.bytes).map_err(nonsense)?;
-        if manifest.artifact_type.as_deref() != Some(KIND) {
-            return Err(this.registry.nonsense("list of steps", format!("{repository}:{tag} is something else")));
+        for digest in lists {
+            for StepRecord { key, made } in this.list(digest, store).await? {
+                this.known.entry(key).or_insert(made);
+            }
         }
-        this.registry
-            .fetch_blob(repository, &manifest.config.digest, manifest.config.size, store, Listeners::NONE)
-            .await?;
-        let list: Vec<StepRecord> =
-            serde_json::from_slice(&store.read_blob(&manifest.config.digest)?).map_err(nonsense)?;
-        this.known = list.into_iter().take(MOST).map(|record| (record.key, record.made)).collect();
         Ok(this)
+    }
+
+    async fn list(&self, digest: &Digest, store: &Store) -> Result<Vec<StepRecord>, RegistryError> {
+        let (registry, repository) = (&self.registry, &self.repository);
+        let Some(document) = registry.document(repository, &digest.to_string()).await? else { return Ok(Vec::new()) };
+        let nonsense = |error: serde_json::Error| registry.nonsense("list of steps", error.to_string());
+        let Manifest { config, .. } = serde_json::from_slice(&document.bytes).map_err(nonsense)?;
+        registry.fetch_blob(repository, &config.digest, config.size, store, Listeners::NONE).await?;
+        let mut list: Vec<StepRecord> = serde_json::from_slice(&store.read_blob(&config.digest)?).map_err(nonsense)?;
+        list.truncate(MOST);
+        Ok(list)
+    }
+
+    /// Where that is.
+    #[must_use]
+    pub const fn repository(&self) -> &Repository {
+        &self.repository
     }
 
     /// How many keys are known.
@@ -82,11 +93,11 @@ impl Elsewhere {
         self.registry.fetch_blob(&self.repository, &layer.digest, layer.size, store, Listeners::NONE).await
     }
 
-    /// Keeps these there, in place of what was.
+    /// Keeps these there, in place of what was. Answers the digest of their list.
     ///
     /// # Errors
     /// When the registry is silent, or refuses.
-    pub async fn write(&self, tag: &Tag, made: &[StepRecord], store: &Store) -> Result<(), RegistryError> {
+    pub async fn write(&self, tag: &Tag, made: &[StepRecord], store: &Store) -> Result<Digest, RegistryError> {
         let (registry, repository) = (&self.registry, &self.repository);
         let nonsense = |error: serde_json::Error| registry.nonsense("list of steps", error.to_string());
         let list = serde_json::to_vec(made).map_err(nonsense)?;
@@ -119,10 +130,11 @@ impl Elsewhere {
             annotations: BTreeMap::new(),
         };
         let bytes = serde_json::to_vec(&manifest).map_err(nonsense)?;
+        let digest = digest_of(&bytes);
         let there = registry.document(repository, tag.as_str()).await?;
-        if there.is_none_or(|there| there.digest != digest_of(&bytes)) {
+        if there.is_none_or(|there| there.digest != digest) {
             registry.put_manifest(repository, tag.as_str(), media::MANIFEST, &bytes).await?;
         }
-        Ok(())
+        Ok(digest)
     }
 }

@@ -5,12 +5,14 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
 use futures_util::StreamExt;
+use pondrix_core::access::Reach;
 use pondrix_core::image::{Access, Registries, Repository};
 use reqwest::header::{LINK, RETRY_AFTER, WWW_AUTHENTICATE};
 use reqwest::{Certificate, Client, Method, RequestBuilder, Response, StatusCode, Url, redirect};
 
 use super::RegistryError;
 use super::error::words_of;
+use super::guard::{Guarded, NotReached};
 use super::sign_in::{Challenge, Pass, challenge};
 
 /// The longest document taken from a registry: OCI Distribution 1.1, "Pushing Manifests", asks
@@ -34,6 +36,8 @@ pub struct Registry {
     address: String,
     access: Access,
     client: Client,
+    /// What of the network it may be at, and lead to; anything where nothing is said.
+    reach: Option<Reach>,
     /// What is shown to it, by the rights that are asked for.
     passes: Arc<Mutex<HashMap<String, Pass>>>,
 }
@@ -56,32 +60,41 @@ pub(super) enum CertificatesError {
     NotTaken(#[source] reqwest::Error),
 }
 
-/// One client for each set of certificates: it keeps connections open, and reading the machine's certificates
-/// takes longer than most requests.
-fn client(certificates: Option<&str>) -> Result<Client, CertificatesError> {
-    static CLIENTS: OnceLock<Mutex<HashMap<String, Client>>> = OnceLock::new();
+/// One client for each set of certificates and what it reaches: it keeps connections open, and reading the machine's
+/// certificates takes longer than most requests.
+fn client(certificates: Option<&str>, reach: Option<&Reach>) -> Result<Client, CertificatesError> {
+    type Key = (String, Option<Reach>);
+    static CLIENTS: OnceLock<Mutex<HashMap<Key, Client>>> = OnceLock::new();
     let clients = CLIENTS.get_or_init(Mutex::default);
     let mut clients = clients.lock().unwrap_or_else(PoisonError::into_inner);
-    let key = certificates.unwrap_or_default();
-    if let Some(client) = clients.get(key) {
+    let key = (certificates.unwrap_or_default().to_owned(), reach.cloned());
+    if let Some(client) = clients.get(&key) {
         return Ok(client.clone());
     }
     // Whoever installed one first has the same one.
     let _ = rustls::crypto::ring::default_provider().install_default();
+    let limits = key.1.clone();
+    let follow = move |attempt: redirect::Attempt<'_>| follow(attempt, limits.as_ref());
     let mut builder =
         Client::builder().read_timeout(SILENCE).connect_timeout(SILENCE).redirect(redirect::Policy::custom(follow));
-    if !key.is_empty() {
-        let own = Certificate::from_pem_bundle(key.as_bytes());
+    if let Some(reach) = reach {
+        builder = builder.dns_resolver(Arc::new(Guarded(reach.clone())));
+    }
+    if !key.0.is_empty() {
+        let own = Certificate::from_pem_bundle(key.0.as_bytes());
         builder = builder.tls_certs_merge(own.map_err(CertificatesError::None)?);
     }
     let made = builder.build().map_err(CertificatesError::NotTaken)?;
-    clients.insert(key.to_owned(), made.clone());
+    clients.insert(key, made.clone());
     Ok(made)
 }
 
-/// Redirects are followed, a few, and never from TLS to none. (What was shown to sign in does not go along to
-/// another host: that is the library's own rule.)
-fn follow(attempt: redirect::Attempt<'_>) -> redirect::Action {
+/// Redirects are followed, a few, never from TLS to none, and to nothing that is not reached. (What was shown to sign in
+/// does not go along to another host: that is the library's own rule.)
+fn follow(attempt: redirect::Attempt<'_>, reach: Option<&Reach>) -> redirect::Action {
+    if let Err(closed) = NotReached::check(attempt.url(), reach) {
+        return attempt.error(closed);
+    }
     let was_safe = attempt.previous().last().is_some_and(|url| url.scheme() == "https");
     if attempt.previous().len() > REDIRECTS {
         attempt.error(format!("more than {REDIRECTS} redirects"))
@@ -93,8 +106,13 @@ fn follow(attempt: redirect::Attempt<'_>) -> redirect::Action {
 }
 
 /// The client for addresses that are no registry's.
-pub(super) fn plain_client() -> Result<Client, CertificatesError> {
-    client(None)
+pub(super) fn plain_client(reach: Option<&Reach>) -> Result<Client, CertificatesError> {
+    client(None, reach)
+}
+
+/// Whether somebody may be there in a moment who is not now.
+fn may_come(error: &reqwest::Error) -> bool {
+    (error.is_connect() || error.is_request()) && NotReached::why(error).is_none()
 }
 
 /// The cause at the inner end: the outer words are the address, which people know.
@@ -113,11 +131,13 @@ impl Registry {
     /// When its certificates are none.
     pub fn new(host: &str, registries: &Registries) -> Result<Self, RegistryError> {
         let access = registries.access(host);
-        let client = client(access.certificates.as_deref());
+        let reach = registries.reach(host);
+        let client = client(access.certificates.as_deref(), reach);
         let client =
             client.map_err(|error| RegistryError::Settings { host: host.to_owned(), words: error.to_string() })?;
         let address = registries.address(host);
-        Ok(Self { host: host.to_owned(), address, access, client, passes: Arc::default() })
+        let reach = reach.cloned();
+        Ok(Self { host: host.to_owned(), address, access, client, reach, passes: Arc::default() })
     }
 
     /// The host in references.
@@ -137,7 +157,16 @@ impl Registry {
 
     pub(super) fn silent(&self, doing: &str) -> impl FnOnce(reqwest::Error) -> RegistryError + use<> {
         let (host, doing) = (self.host.clone(), doing.to_owned());
-        move |error| RegistryError::Silent { host, doing, words: innermost(&error) }
+        move |error| match NotReached::why(&error) {
+            Some(closed) => RegistryError::NotReached { host, closed },
+            None => RegistryError::Silent { host, doing, words: innermost(&error) },
+        }
+    }
+
+    /// Refuses to ask at an address that is not reached.
+    fn is_reached(&self, url: &Url) -> Result<(), RegistryError> {
+        let closed = NotReached::check(url, self.reach.as_ref());
+        closed.map_err(|closed| RegistryError::NotReached { host: self.host.clone(), closed })
     }
 
     pub(super) fn nonsense(&self, what: &str, words: impl Into<String>) -> RegistryError {
@@ -160,13 +189,14 @@ impl Registry {
             let pass = self.pass(&scope);
             let (client, request) = make(&self.client)?.build_split();
             let request = request.map_err(self.silent(doing))?;
+            self.is_reached(request.url())?;
             // A place for an upload may be anywhere: what signs in at this registry is shown to no other.
             let pass = pass.filter(|_| self.is_own(request.url()));
             let request = shown_with(RequestBuilder::from_parts(client, request), pass.as_ref());
             let pause = PAUSE * 2_u32.pow(tries - 1);
             let response = match request.send().await {
                 Ok(response) => response,
-                Err(error) if again && tries < TRIES && (error.is_connect() || error.is_request()) => {
+                Err(error) if again && tries < TRIES && may_come(&error) => {
                     tries += 1;
                     tokio::time::sleep(pause).await;
                     continue;
@@ -237,6 +267,7 @@ impl Registry {
             let words = format!("{realm} has no TLS, and the registry has");
             return Err(self.nonsense("place to sign in at", words));
         }
+        self.is_reached(&url)?;
         let words = scope.split(' ').filter(|word| !word.is_empty()).map(|word| ("scope", word));
         let query: Vec<_> = service.iter().map(|service| ("service", *service)).chain(words).collect();
         let mut tries = 1;
@@ -251,7 +282,7 @@ impl Registry {
                 Ok(response) if passes(response.status()) && tries <= TRIES => {
                     tokio::time::sleep(asked_pause(&response).unwrap_or(pause)).await;
                 }
-                Err(error) if tries <= TRIES && (error.is_connect() || error.is_request()) => {
+                Err(error) if tries <= TRIES && may_come(&error) => {
                     tokio::time::sleep(pause).await;
                 }
                 answer => break answer.map_err(self.silent(doing))?,

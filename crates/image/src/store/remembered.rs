@@ -4,24 +4,64 @@ use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
+use pondrix_core::ProjectName;
 use pondrix_core::image::Digest;
 use serde::{Deserialize, Serialize};
 
 use super::{Store, StoreError, io_error};
+use crate::hash::Sha256;
 use crate::oci::Descriptor;
 
-impl Store {
-    pub(super) fn step_path(&self, key: &Digest) -> PathBuf {
-        self.folder.join("steps").join(key.hex())
+/// Whose steps are taken from a store, and for whom they are left there. What a command makes depends on more than its
+/// key tells: on the network, and on caches. So a project takes nothing that another one made, and what it trusts nothing
+/// that somebody made whom it does not.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Realm {
+    own: String,
+    also: Option<String>,
+}
+
+impl Realm {
+    /// The realm of what a project trusts, or that of everything else of it, where what it trusts may be taken too.
+    #[must_use]
+    pub fn of(project: &ProjectName, is_trusted: bool) -> Self {
+        let trusted = format!("{project} trusted");
+        if is_trusted {
+            Self { own: trusted, also: None }
+        } else {
+            Self { own: format!("{project} untrusted"), also: Some(trusted) }
+        }
     }
 
-    /// What the instruction with this key made, if that is known and its bytes are here.
-    pub(crate) fn remembered(&self, key: &Digest) -> Option<Remembered> {
-        let text = fs::read(self.step_path(key)).ok()?;
-        let known: Remembered = serde_json::from_slice(&text).ok()?;
-        let known = known.layer.as_ref().is_none_or(|(blob, _)| self.has_blob(&blob.digest)).then_some(known)?;
-        mark_used(&self.step_path(key));
-        Some(known)
+    /// What a key is called in the store.
+    fn name(realm: &str, key: &Digest) -> Digest {
+        let mut name = Sha256::new();
+        name.update(realm.as_bytes());
+        name.update(&key.bytes());
+        name.digest()
+    }
+
+    pub(super) fn own_name(&self, key: &Digest) -> Digest {
+        Self::name(&self.own, key)
+    }
+}
+
+impl Store {
+    pub(super) fn step_path(&self, name: &Digest) -> PathBuf {
+        self.folder.join("steps").join(name.hex())
+    }
+
+    /// What the instruction with this key made, if that is known in the realm and its bytes are here.
+    pub(crate) fn remembered(&self, realm: &Realm, key: &Digest) -> Option<Remembered> {
+        let names = realm.also.iter().chain([&realm.own]).map(|realm| Realm::name(realm, key));
+        let read = |name: Digest| {
+            let text = fs::read(self.step_path(&name)).ok()?;
+            let known: Remembered = serde_json::from_slice(&text).ok()?;
+            let known = known.layer.as_ref().is_none_or(|(blob, _)| self.has_blob(&blob.digest)).then_some(known)?;
+            mark_used(&self.step_path(&name));
+            Some(known)
+        };
+        names.into_iter().find_map(read)
     }
 
     /// Forgets what instructions made, and which files layers have, where nobody has asked for that for so long. What
@@ -54,13 +94,13 @@ impl Store {
         Ok(gone)
     }
 
-    /// Remembers what the instruction with this key made.
-    pub(crate) fn remember(&self, key: &Digest, made: &Remembered) -> Result<(), StoreError> {
+    /// Remembers in the realm what the instruction with this key made.
+    pub(crate) fn remember(&self, realm: &Realm, key: &Digest, made: &Remembered) -> Result<(), StoreError> {
         let told = || io_error("remember a layer");
         let text = serde_json::to_vec(made).map_err(std::io::Error::other).map_err(told())?;
         let file = self.unfinished_file()?;
         fs::write(file.path(), text).map_err(told())?;
-        file.persist(self.step_path(key)).map_err(|error| told()(error.error))?;
+        file.persist(self.step_path(&realm.own_name(key))).map_err(|error| told()(error.error))?;
         Ok(())
     }
 }

@@ -113,31 +113,61 @@ fn an_image_is_there_when_all_that_it_names_is() {
 
 #[test]
 fn records_that_nobody_asks_for_are_forgotten_and_those_in_use_stay() {
-    let (_folder, store) = store();
+    let ((_folder, store), realm) = (store(), Realm::default());
     let keys = [digest_of(b"RUN true"), digest_of(b"RUN false")];
     let long_ago = SystemTime::now() - Duration::from_secs(1000);
     for key in &keys {
-        store.remember(key, &Remembered { layer: None }).unwrap();
-        File::options().append(true).open(store.step_path(key)).unwrap().set_modified(long_ago).unwrap();
+        store.remember(&realm, key, &Remembered { layer: None }).unwrap();
+        File::options()
+            .append(true)
+            .open(store.step_path(&realm.own_name(key)))
+            .unwrap()
+            .set_modified(long_ago)
+            .unwrap();
     }
-    assert!(store.remembered(&keys[0]).is_some());
+    assert!(store.remembered(&realm, &keys[0]).is_some());
     assert_eq!(store.forget_records(Duration::from_secs(500)).unwrap(), 1);
-    assert!(store.remembered(&keys[0]).is_some() && store.remembered(&keys[1]).is_none());
+    assert!(store.remembered(&realm, &keys[0]).is_some() && store.remembered(&realm, &keys[1]).is_none());
 }
 
 #[test]
 fn what_an_instruction_made_is_known_as_long_as_its_layer_is_there() {
-    let (_folder, store) = store();
+    let ((_folder, store), realm) = (store(), Realm::default());
     let (key, other) = (digest_of(b"RUN true"), digest_of(b"RUN false"));
-    assert_eq!(store.remembered(&key), None);
+    assert_eq!(store.remembered(&realm, &key), None);
     let (blob, diff_id) = layer_of(&store, "lily");
     let made = Remembered { layer: Some((blob.clone(), diff_id)) };
-    store.remember(&key, &made).unwrap();
-    store.remember(&other, &Remembered { layer: None }).unwrap();
-    assert_eq!((store.remembered(&key), store.remembered(&other)), (Some(made), Some(Remembered { layer: None })));
+    store.remember(&realm, &key, &made).unwrap();
+    store.remember(&realm, &other, &Remembered { layer: None }).unwrap();
+    assert_eq!(
+        (store.remembered(&realm, &key), store.remembered(&realm, &other)),
+        (Some(made), Some(Remembered { layer: None }))
+    );
     fs::remove_file(store.blob_path(&blob.digest)).unwrap();
-    assert_eq!(store.remembered(&key), None);
-    assert!(store.remembered(&other).is_some(), "nothing is always there");
-    fs::write(store.step_path(&other), "{").unwrap();
-    assert_eq!(store.remembered(&other), None, "and what does not parse is not known");
+    assert_eq!(store.remembered(&realm, &key), None);
+    assert!(store.remembered(&realm, &other).is_some(), "nothing is always there");
+    fs::write(store.step_path(&realm.own_name(&other)), "{").unwrap();
+    assert_eq!(store.remembered(&realm, &other), None, "and what does not parse is not known");
+}
+
+#[test]
+fn what_is_not_trusted_is_taken_by_nobody_else_and_what_is_by_all_of_its_project() {
+    let (_folder, store) = store();
+    let project = |name: &str| name.parse::<pondrix_core::ProjectName>().unwrap();
+    let realms =
+        ["seed-bank", "plant-labels"].map(|name| [true, false].map(|trusted| Realm::of(&project(name), trusted)));
+    let realms: Vec<_> = realms.into_iter().flatten().collect();
+    // Who may take what was left where.
+    let takes = [
+        [true, true, false, false],
+        [false, true, false, false],
+        [false, false, true, true],
+        [false, false, false, true],
+    ];
+    for (from, wanted) in realms.iter().zip(takes) {
+        let key = digest_of(format!("{from:?}").as_bytes());
+        store.remember(from, &key, &Remembered { layer: None }).unwrap();
+        let found: Vec<_> = realms.iter().map(|realm| store.remembered(realm, &key).is_some()).collect();
+        assert_eq!(found, wanted, "{from:?}");
+    }
 }

@@ -5,6 +5,7 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use pondrix_api::{PauseRequest, RunnerView};
+use pondrix_core::access::Reach;
 use pondrix_image::Room;
 use pondrix_runner::{FolderTaken, RunnerConfig, ServerAddress};
 
@@ -182,6 +183,7 @@ impl Join {
             token: token.trim().to_owned(),
             slots: self.slots.unwrap_or_else(usual_slots),
             host_network: self.allows.allow_host_network,
+            reach: Reach::with(self.allows.reach),
             shown: self.allows.readable,
             emulated: self.allows.emulates,
             room: Room {

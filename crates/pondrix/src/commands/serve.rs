@@ -7,6 +7,7 @@ use std::process::ExitCode;
 use std::time::Duration;
 
 use clap::Args;
+use pondrix_core::access::Reach;
 use pondrix_server::{Server, ServerConfig};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
@@ -87,6 +88,7 @@ impl Serve {
             look_every: self.look_every.to_std(),
             public_url: self.public_url,
             try_limit: self.try_limit.bytes(),
+            reach: Reach::with(self.allows.reach.clone()),
         };
         // First of all: a token that is made and told once must not be lost because nothing can be served.
         let listener = listen(self.listen).await?;

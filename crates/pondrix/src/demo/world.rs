@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use pondrix_api::{Client, EnvironmentChange, NewProject, NewUser, ProjectChange, RegistryChange};
-use pondrix_core::access::{Approvers, EnvironmentRules, Grant, Holder, Projects, Role};
+use pondrix_core::access::{Approvers, EnvironmentRules, Grant, Holder, Projects, Reach, Role};
 use pondrix_core::image::Registries;
 use pondrix_image::Image;
 use pondrix_sandbox::Launcher;
@@ -89,7 +89,13 @@ impl World {
 
         let data = folder.join("server");
         let look_every = if story { Duration::from_millis(500) } else { Duration::from_secs(30) };
-        let config = ServerConfig { data: data.clone(), look_every, public_url: None, try_limit: 64 << 20 };
+        let config = ServerConfig {
+            data: data.clone(),
+            look_every,
+            public_url: None,
+            try_limit: 64 << 20,
+            reach: Reach::default(),
+        };
         let (server, tokens) = Server::open(config).await?;
         let (listener, address) = listen().await?;
         let server_address = format!("http://{address}");

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use pondrix_core::Size;
+use pondrix_core::access::Network;
 use pondrix_image::Platform;
 use tracing_subscriber::EnvFilter;
 
@@ -13,6 +14,11 @@ pub(crate) struct Allows {
     /// Let jobs use the machine's own network (`network "host"`).
     #[arg(long)]
     pub(crate) allow_host_network: bool,
+    /// Let jobs with an outbound network, and what their files name, reach this address or network besides public ones, as
+    /// in 10.20.0.0/16; may be given more than once. The machine's own addresses and the server's are each opened by
+    /// themselves.
+    #[arg(long, value_name = "NETWORK")]
+    pub(crate) reach: Vec<Network>,
     /// Let jobs that run on the machine (`on-host`) read this folder, besides those of its system; may
     /// be given more than once.
     #[arg(long, value_name = "FOLDER")]
@@ -37,6 +43,7 @@ impl Default for Allows {
     fn default() -> Self {
         Self {
             allow_host_network: false,
+            reach: Vec::new(),
             readable: Vec::new(),
             emulates: Vec::new(),
             store_limit: DEFAULT_STORE,

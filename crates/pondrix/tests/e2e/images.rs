@@ -510,3 +510,108 @@ async fn what_comes_from_an_address_has_the_digest_that_is_asked_for_or_is_not_u
     let failure = world.end_of(&run).await.failure.unwrap();
     assert!(failure.what.contains(&format!("where {other} is asked for")), "{}", failure.what);
 }
+
+/// A command that says what an earlier one left in the folder that it keeps, and leaves something there.
+fn kept(leaves: &str) -> String {
+    format!(
+        "FROM {REGISTRY}/base/shell:1\n\
+         RUN --mount=type=cache,target=/kept {{ cat /kept/left || echo nothing; }} > /found; {leaves}\n"
+    )
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_an_unprotected_branch_leaves_gets_into_nothing_that_a_protected_one_builds() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let pipeline = one_image(&format!("cache \"{REGISTRY}/garden/steps\""));
+    let everywhere = pipeline.replace("start commit=\"main\"", "start commit=\"*\"");
+    repository.write("pondrix.kdl", &everywhere).unwrap();
+    repository.write("image.recipe", &kept("true")).unwrap();
+    repository.push("An image").unwrap();
+    let found = async |world: &World, commit: &str| {
+        let run = world.run_of("plant-labels", commit).await;
+        world.passes(&run).await;
+        let layers = layers_of(world, &commit[..12]);
+        let path = world.folder.path().join("registry/blobs").join(layers.last().unwrap().hex());
+        let plain = layer::decompressed(std::fs::File::open(path).unwrap()).unwrap();
+        let mut archive = tar::Archive::new(plain);
+        let mut entries = archive.entries().unwrap().map(Result::unwrap);
+        let mut file = entries.find(|entry| entry.path().unwrap().ends_with("found")).unwrap();
+        let mut text = String::new();
+        std::io::Read::read_to_string(&mut file, &mut text).unwrap();
+        (text, world.log(&run, "package/labels").await)
+    };
+    // A branch leaves something in the folder, and then does word for word what the trusted one is about to do.
+    repository.git(&["checkout", "--quiet", "-b", "weeds"]).unwrap();
+    repository.write("image.recipe", &kept("echo weed > /kept/left")).unwrap();
+    let (text, _) = found(&world, &repository.push_to("weeds", "Something is left").unwrap()).await;
+    assert_eq!(text, "nothing\n");
+    let last = kept("echo lily > /kept/left");
+    repository.write("image.recipe", &last).unwrap();
+    let (text, log) = found(&world, &repository.push_to("weeds", "The same words").unwrap()).await;
+    assert!(text == "weed\n" && log.contains("1 steps are cached for other runners"), "{text}{log}");
+    repository.git(&["checkout", "--quiet", "main"]).unwrap();
+    repository.write("image.recipe", &last).unwrap();
+    let trusted = repository.push("What is trusted").unwrap();
+    let (text, log) = found(&world, &trusted).await;
+    assert_eq!(text, "nothing\n", "{log}");
+    assert!(log.contains("0 of 1 steps from cache"), "{log}");
+    let lists = world.registry.tags("garden/steps");
+    assert_ne!(lists["steps-labels"], lists["steps-labels_untrusted"]);
+    // Another branch may take what was trusted, and another project takes nothing of either.
+    repository.git(&["checkout", "--quiet", "-b", "ferns"]).unwrap();
+    repository.write("note", "a fern\n").unwrap();
+    let (text, log) = found(&world, &repository.push_to("ferns", "A branch of it").unwrap()).await;
+    assert!(text == "nothing\n" && log.contains("1 of 1 steps from cache"), "{text}{log}");
+    let (other, _) = world.project("seed-bank", &[]).await;
+    other.write("pondrix.kdl", &everywhere.replace("garden/labels", "garden/seeds")).unwrap();
+    other.write("image.recipe", &last).unwrap();
+    let run = world.run_of("seed-bank", &other.push("The same words").unwrap()).await;
+    world.passes(&run).await;
+    let log = world.log(&run, "package/labels").await;
+    assert!(log.contains("0 of 1 steps from cache"), "{log}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_commit_names_is_fetched_from_public_addresses_only_or_from_those_that_the_runners_owner_opens() {
+    let mut world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    // It counts who comes; one of its addresses leads back to itself.
+    let listener = crate::support::listener().await;
+    let at = listener.local_addr().unwrap();
+    let callers = std::sync::Arc::new(std::sync::atomic::AtomicUsize::new(0));
+    let count = std::sync::Arc::clone(&callers);
+    let answer = axum::Router::new().fallback(async move || {
+        count.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        "lily\n"
+    });
+    tokio::spawn(axum::serve(listener, answer).into_future());
+    let failure = async |world: &World, recipe: &str| {
+        repository.write("image.recipe", recipe).unwrap();
+        repository.write("pondrix.kdl", &one_image("network \"outbound\"")).unwrap();
+        let run = world.run_of("plant-labels", &repository.push("From somewhere").unwrap()).await;
+        world.end_of(&run).await.failure.map(|failure| failure.what).unwrap_or_default()
+    };
+    let base = format!("FROM {REGISTRY}/base/shell:1\n");
+    let inside = at.ip();
+    for recipe in [
+        format!("{base}ADD http://{at}/seeds /seeds\n"),
+        format!("{base}ADD http://localhost:{}/seeds /seeds\n", at.port()),
+        format!("FROM {at}/seeds:1\n"),
+        format!("{base}COPY --from=localhost:{}/seeds:1 /a /a\n", at.port()),
+        format!("{base}ADD http://169.254.169.254/latest/meta-data /seeds\n"),
+    ] {
+        let what = failure(&world, &recipe).await;
+        assert!(what.contains("which is not of the public network") && what.contains("--reach"), "{recipe}: {what}");
+    }
+    assert_eq!(callers.load(std::sync::atomic::Ordering::Relaxed), 0, "it was asked");
+    let address = world.url().trim_start_matches("http://").to_owned();
+    world.server.take().unwrap().end();
+    let data = world.folder.path().join("server");
+    let allowed = ["--reach", &inside.to_string()];
+    world.server = Some(crate::support::Server::start_allowing(&data, &address, &allowed));
+    let what = failure(&world, &format!("{base}ADD http://{at}/seeds /seeds\n")).await;
+    // A machine without a network of its own has no way out; what was named is fetched before.
+    assert!(!what.contains("public network"), "{what}");
+    assert_eq!(callers.load(std::sync::atomic::Ordering::Relaxed), 1);
+}

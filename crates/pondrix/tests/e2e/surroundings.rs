@@ -49,8 +49,8 @@ async fn a_service_that_never_gets_ready_or_ends_fails_the_job_and_says_so() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn steps_reach_out_only_when_the_job_says_so_and_never_the_machines_loopback() {
-    let world = World::new().await;
+async fn steps_reach_out_only_when_the_job_says_so_and_where_the_runners_owner_does_and_never_the_machines_loopback() {
+    let mut world = World::new().await;
     let probe = std::net::UdpSocket::bind("0.0.0.0:0").unwrap();
     if probe.connect("192.0.2.200:9").is_err() {
         // This machine has no network that anybody could be let out to.
@@ -72,7 +72,16 @@ async fn steps_reach_out_only_when_the_job_says_so_and_never_the_machines_loopba
         "network \"outbound\"\n{ask}\nstep \"nc -w 10 {} </dev/null 2>/dev/null && echo reached || echo kept in\"",
         world.url().trim_start_matches("http://").replace(':', " ")
     );
-    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(&out)).await;
+    // The machine itself, like all that is not public, is reached where its owner says so.
+    let (repository, run) = world.run_of_pipeline("plant-labels", &one_job(&out)).await;
+    world.passes(&run).await;
+    assert_eq!(world.log(&run, "verify/unit").await, "alone\nkept in\n");
+    let address = world.url().trim_start_matches("http://").to_owned();
+    world.server.take().unwrap().end();
+    let allowed = ["--reach", &at.ip().to_string()];
+    let data = world.folder.path().join("server");
+    world.server = Some(crate::support::Server::start_allowing(&data, &address, &allowed));
+    let run = world.run_of("plant-labels", &repository.push("Once more").unwrap()).await;
     world.passes(&run).await;
     assert_eq!(world.log(&run, "verify/unit").await, "from outside\nkept in\n");
     let (_, run) = world.run_of_pipeline("visitor-desk", &one_job(&ask)).await;

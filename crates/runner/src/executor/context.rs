@@ -5,6 +5,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use pondrix_api::{Assignment, ClientError, JobReport, RunnerClient};
+use pondrix_core::access::Reach;
 use pondrix_core::image::Registries;
 use pondrix_core::run::{Outcome, StepEnd};
 use pondrix_core::work::Work;
@@ -35,6 +36,8 @@ pub(crate) struct JobExecutor {
     pub(crate) shown: Vec<PathBuf>,
     /// Platforms that the machine emulates.
     pub(crate) emulated: Vec<Platform>,
+    /// What of the network a job reaches.
+    pub(crate) reach: Reach,
     pub(crate) reports: Reports,
     pub(crate) contact: Contact,
     pub(crate) client: RunnerClient,
@@ -120,7 +123,7 @@ impl JobExecutor {
     }
 
     pub(crate) fn registries(&self) -> Registries {
-        self.assignment.registries.clone()
+        Registries { others: Some(self.reach.clone()), ..self.assignment.registries.clone() }
     }
 
     pub(crate) fn block_on<F: Future>(&self, future: F) -> F::Output {

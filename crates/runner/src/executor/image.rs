@@ -8,7 +8,7 @@ use pondrix_core::image::{Digest, Package, SPDX, Tag, spdx};
 use pondrix_core::pipeline::{Fault, LayerForm};
 use pondrix_core::run::{BaseImage, JobResult, StepEnd};
 use pondrix_core::work::{ImageWork, PushWork};
-use pondrix_image::build::{self, BuildError, BuildInput, Built, Secret, StepRecord};
+use pondrix_image::build::{self, BuildError, BuildInput, Built, Realm, Secret, SecretKey, StepRecord};
 use pondrix_image::inventory::{self, LayerFacts};
 use pondrix_image::recipe::{Ignore, Recipe};
 use pondrix_image::registry::{Attachment, Elsewhere, PushRequest, Registry, RegistryError, push_and_ask, push_index};
@@ -227,11 +227,13 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobErro
         let folder = executor.scratch.path().join(format!("agent-{number}"));
         agents.push((id, Agent::start(&folder, &value, executor.launcher.ids())?));
     }
-    // A job of a matrix has `:` in its name, which no tag may have.
-    let tag: Tag = format!("steps-{}", executor.assignment.job.job().replace(':', "-"))
+    let (project, is_trusted) = (&executor.assignment.facts.id.project, executor.assignment.is_trusted);
+    // A job of a matrix has `:` in its name, which no tag may have. A job's name has no underscore.
+    let of_whom = if is_trusted { "" } else { "_untrusted" };
+    let tag: Tag = format!("steps-{}{of_whom}", executor.assignment.job.job().replace(':', "-"))
         .parse()
         .map_err(|error| JobError::Asked(format!("{error}")))?;
-    let site = Site::new(executor, work.network, elsewhere(executor, work, &tag))?;
+    let site = Site::new(executor, work.network, elsewhere(executor, work))?;
     let platforms = work.platforms.iter().map(|text| text.parse().map_err(|error| JobError::Asked(format!("{error}"))));
     let mut platforms = platforms.collect::<Result<Vec<Platform>, JobError>>()?;
     if platforms.is_empty() {
@@ -257,7 +259,9 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobErro
             emulated: executor.emulated.clone(),
             secrets: secrets.clone(),
             agents: agents.iter().map(|(id, agent)| (id.clone(), agent.socket.clone())).collect(),
-            caches: executor.folder.build_caches(&executor.assignment.facts.id.project),
+            secret_key: SecretKey(executor.assignment.hash_key.0),
+            caches: executor.folder.build_caches(project, is_trusted),
+            realm: Realm::of(project, is_trusted),
             compression: compression(executor, work),
             scratch,
         };
@@ -279,10 +283,10 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobErro
 }
 
 /// What other runners made, where the pipeline says where. A registry that does not tell is no reason not to build.
-fn elsewhere(executor: &JobExecutor, work: &ImageWork, tag: &Tag) -> Option<Elsewhere> {
+fn elsewhere(executor: &JobExecutor, work: &ImageWork) -> Option<Elsewhere> {
     let repository = work.cache.as_ref()?;
-    let store = &executor.folder.store;
-    match executor.block_on(Elsewhere::read(repository, tag, &executor.registries(), store)) {
+    let (store, lists) = (&executor.folder.store, &executor.assignment.step_lists);
+    match executor.block_on(Elsewhere::read(repository, lists, &executor.registries(), store)) {
         Ok(elsewhere) => {
             executor.log.say(&format!("{} steps are cached in {repository}", elsewhere.count()));
             Some(elsewhere)

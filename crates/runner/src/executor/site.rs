@@ -4,6 +4,7 @@ use std::os::fd::OwnedFd;
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 
+use pondrix_api::StepList;
 use pondrix_core::image::{Digest, Reference, Tag};
 use pondrix_core::pipeline::Network;
 use pondrix_image::build::{Output, Outside, OutsideError, Step, StepRecord};
@@ -41,7 +42,12 @@ impl<'a> Site<'a> {
     pub(crate) fn keep(&self, tag: &Tag, made: &[StepRecord]) {
         let Some(elsewhere) = &self.elsewhere else { return };
         let executor = self.executor;
-        match executor.block_on(elsewhere.write(tag, made, &executor.folder.store)) {
+        let written = executor.block_on(elsewhere.write(tag, made, &executor.folder.store)).map_err(JobError::from);
+        let told = written.and_then(|list| {
+            let list = StepList { repository: elsewhere.repository().clone(), list };
+            Ok(executor.ask(async |client, assignment| client.put_step_list(assignment, &list).await)?)
+        });
+        match told {
             Ok(()) => executor.log.say(&format!("{} steps are cached for other runners", made.len())),
             Err(error) => executor.log.say(&format!("warning: nothing is cached for other runners: {error}")),
         }
@@ -88,7 +94,9 @@ impl Outside for Site<'_> {
             let words = format!("{address} cannot be reached: this image has no network");
             return Err(format!("{words}; write network \"outbound\" in the image of the pipeline file").into());
         }
-        Ok(self.executor.block_on(download(address, to, LONGEST_DOWNLOAD))?)
+        // With the machine's own network, everything that it reaches.
+        let reach = (self.reach != Network::Host).then_some(&self.executor.reach);
+        Ok(self.executor.block_on(download(address, to, LONGEST_DOWNLOAD, reach))?)
     }
 
     fn elsewhere(&self, key: &Digest) -> Option<Step> {

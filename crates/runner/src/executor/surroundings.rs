@@ -1,8 +1,9 @@
 //! What a job's steps have around them: a network, names in it, and services that they talk to.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::fs;
+use std::net::{IpAddr, Ipv4Addr, ToSocketAddrs};
 use std::os::fd::OwnedFd;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
@@ -53,7 +54,13 @@ impl Surroundings {
             },
         };
         if reach == Network::Outbound || !services.is_empty() {
-            let mut network = executor.launcher.share_network()?;
+            let closed = match reach {
+                Network::Outbound => {
+                    closed(executor).doing(|| "what is closed to the job could not be told".to_owned())?
+                }
+                Network::None | Network::Host => Vec::new(),
+            };
+            let mut network = executor.launcher.share_network(closed)?;
             if reach == Network::Outbound {
                 network.open_way_out()?;
             }
@@ -174,6 +181,36 @@ fn words(exit: &Exit) -> String {
         Exit::Failed(words) => words.clone(),
         Exit::Killed => "was ended".to_owned(),
     }
+}
+
+/// The networks that the job does not reach: what is not public, this machine and the server, where the runner's owner
+/// has not opened them.
+fn closed(executor: &JobExecutor) -> std::io::Result<Vec<(Ipv4Addr, u8)>> {
+    let mut own = own_addresses(&fs::read_to_string("/proc/net/fib_trie")?);
+    if let Some((host, port)) = executor.client.host() {
+        // A name that means nothing now is no way either.
+        let found = (host.as_str(), port).to_socket_addrs().into_iter().flatten();
+        own.extend(found.filter_map(|address| match address.ip().to_canonical() {
+            IpAddr::V4(address) => Some(address),
+            IpAddr::V6(_) => None,
+        }));
+    }
+    let closed = executor.reach.closed(&own);
+    Ok(closed.into_iter().map(|network| (network.address(), network.bits())).collect())
+}
+
+/// The addresses of this machine, of the kernel's table of routes (proc(5), `/proc/net/fib_trie`): behind each stands what
+/// it is.
+fn own_addresses(table: &str) -> Vec<Ipv4Addr> {
+    let (mut own, mut last) = (BTreeSet::new(), None::<Ipv4Addr>);
+    for line in table.lines().map(str::trim) {
+        if let Some(address) = line.strip_prefix("|-- ") {
+            last = address.parse().ok();
+        } else if line == "/32 host LOCAL" {
+            own.extend(last);
+        }
+    }
+    own.into_iter().collect()
 }
 
 /// The files that say which names there are in the network (hosts(5), resolv.conf(5)).

@@ -1,6 +1,6 @@
-//! What jobs leave, hand on and find again.
+//! What jobs leave and hand on.
 
-use pondrix_api::{ArtifactFile, CacheAnswer, CacheEntry, CacheQuestion, FetchedArtifact, NewArtifact};
+use pondrix_api::{ArtifactFile, FetchedArtifact, NewArtifact};
 use pondrix_core::pipeline::JobKind;
 use pondrix_core::plan::PlannedJob;
 use pondrix_core::run::{JobResult, Run};
@@ -10,18 +10,14 @@ use tracing::{info, warn};
 
 use super::{Engine, LiveRun};
 use crate::off_thread::off_thread;
-use crate::store::{self, ArtifactRow, CacheRow, StoreError};
+use crate::store::{self, ArtifactRow, StoreError};
 
 /// How many of a job's runs have their files kept, however long they are to be.
 const MOST_ARTIFACTS: usize = 50;
-/// How many bytes of archives a project may have.
-const MOST_CACHE: u64 = 10 << 30;
 /// How many artifacts are removed in one write.
 const ARTIFACTS_PIECE: usize = 16;
 /// How many contents are looked at before others have their turn.
 const CONTENTS_PIECE: usize = 256;
-/// The branch whose archives every run may find.
-const SHARED_SCOPE: &str = "main";
 /// How many runs of a job are looked at for tests that are flaky.
 const HISTORY: usize = 30;
 
@@ -38,12 +34,6 @@ impl LiveRun {
             }
         }
         outputs
-    }
-
-    /// Where archives of this run belong: its branch; nothing for a run that may not leave any.
-    fn scope(&self) -> Option<&str> {
-        let facts = &self.row.facts;
-        (!facts.is_try && facts.tag.is_none()).then_some(facts.branch.as_str())
     }
 }
 
@@ -104,48 +94,6 @@ impl Engine {
             });
         }
         Ok(all)
-    }
-
-    /// Looks for an archive: in the run's own branch first, then in the shared one.
-    pub(crate) async fn find_cache(&self, live: &LiveRun, asked: CacheQuestion) -> Result<CacheAnswer, StoreError> {
-        let own = live.scope().map(str::to_owned);
-        let mut scopes: Vec<String> = own.clone().into_iter().collect();
-        if own.as_deref() != Some(SHARED_SCOPE) {
-            scopes.push(SHARED_SCOPE.to_owned());
-        }
-        let name = live.row.facts.id.project.clone();
-        let key = asked.key.clone();
-        let now = self.clock.now();
-        let find = move |c: &rusqlite::Connection| {
-            let Some(project) = store::project(c, name.as_str())? else { return Ok(None) };
-            let beginnings = asked.newest.iter().map(|prefix| (prefix, true));
-            for (key, is_beginning) in [(&asked.key, false)].into_iter().chain(beginnings) {
-                for scope in &scopes {
-                    let found = store::find_cache(c, project.id, scope, key, is_beginning, now)?;
-                    if found.is_some() {
-                        return Ok(found);
-                    }
-                }
-            }
-            Ok(None)
-        };
-        let found = self.store.write(find).await?.filter(|found| self.files.has(&found.digest));
-        let may_write = own.is_some() && found.as_ref().is_none_or(|found| found.key != key);
-        let entry = |found: CacheRow| CacheEntry { key: found.key, digest: found.digest, size: found.size };
-        Ok(CacheAnswer { found: found.map(entry), may_write })
-    }
-
-    /// Keeps an archive for later runs of the same branch.
-    pub(crate) async fn put_cache(&self, live: &LiveRun, entry: CacheEntry) -> Result<(), StoreError> {
-        let Some(scope) = live.scope().map(str::to_owned) else { return Ok(()) };
-        let name = live.row.facts.id.project.clone();
-        let cache = CacheRow { key: entry.key, digest: entry.digest, size: entry.size };
-        let now = self.clock.now();
-        let put = move |c: &rusqlite::Connection| match store::project(c, name.as_str())? {
-            Some(project) => store::put_cache(c, project.id, &scope, &cache, now, MOST_CACHE),
-            None => Ok(()),
-        };
-        self.store.write(put).await
     }
 
     /// Remembers which tests failed, for those that are flaky.

@@ -170,6 +170,7 @@ impl Engine {
                 return Ok(None);
             }
         };
+        let earlier = self.earlier(&live, &job, &work).await?;
         let artifacts = match live.planned(&job) {
             Some(planned) => self.artifacts_for(&live, planned).await?,
             None => Vec::new(),
@@ -186,6 +187,9 @@ impl Engine {
             artifacts,
             secrets,
             registries: Self::registries_for(&*registries?, &work),
+            is_trusted: earlier.is_trusted,
+            step_lists: earlier.step_lists,
+            hash_key: self.hash_key(&live.row.facts.id.project),
             work,
         }))
     }

@@ -7,6 +7,7 @@ mod admission;
 mod artifacts;
 mod assign;
 mod backups;
+mod caches;
 mod commands;
 mod decide;
 mod detail;

@@ -19,7 +19,7 @@ impl Engine {
             Err(before) => {
                 let rows = self.store.read(store::registries).await?;
                 let by_host = rows.into_iter().map(|row| (row.host.clone(), self.access(row))).collect();
-                Ok(self.known_registries.keep(Registries { by_host }, before))
+                Ok(self.known_registries.keep(Registries { by_host, others: None }, before))
             }
         }
     }

@@ -60,8 +60,8 @@ fn condemned(c: &Connection, project: &Project, rules: &[Rule], now: Time) -> Re
         fault.map_or(Ok(()), Err)?;
     }
     let mut caches = store::used_caches(c, project.id)?;
-    let limits = |scope: &str| Limits::of(rules, &project.name, &Line::Branch(scope.to_owned()));
-    caches.retain(|cache| limits(&cache.scope).cache_is_over(cache.used, now));
+    let limits = |branch: &str| Limits::of(rules, &project.name, &Line::Branch(branch.to_owned()));
+    caches.retain(|cache| limits(&cache.place.branch).cache_is_over(cache.used, now));
     Ok(Condemned { runs, caches })
 }
 

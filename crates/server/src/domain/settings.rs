@@ -193,7 +193,7 @@ impl Engine {
             }
             row.bare_names = Some(path);
         }
-        let registries = Registries { by_host: [(host.clone(), self.access(row.clone()))].into() };
+        let registries = Registries { by_host: [(host.clone(), self.access(row.clone()))].into(), others: None };
         Registry::new(&host, &registries).map_err(|error| EngineError::Invalid(error.to_string()))?;
         let kept = row.clone();
         self.change_registries(move |c| store::put_registry(c, &kept)).await?;

@@ -10,7 +10,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use pondrix_api::{
-    CacheAnswer, CacheEntry, CacheQuestion, Digests, ImageRecord, IndexRecord, LayerDigests, NewArtifact,
+    CacheAnswer, CacheEntry, CacheQuestion, Digests, ImageRecord, IndexRecord, LayerDigests, NewArtifact, StepList,
 };
 use pondrix_core::image::{Digest, Entry};
 use tokio_util::io::ReaderStream;
@@ -32,6 +32,7 @@ pub(super) fn routes() -> Router<Arc<App>> {
         .route("/api/v1/runner/leases/{lease}/files/{digest}", get(fetch).put(send).layer(DefaultBodyLimit::disable()))
         .route("/api/v1/runner/leases/{lease}/artifacts", post(add_artifact).layer(DefaultBodyLimit::max(LONGEST_LIST)))
         .route("/api/v1/runner/leases/{lease}/cache", post(find_cache).put(put_cache))
+        .route("/api/v1/runner/leases/{lease}/steps", put(put_step_list))
         .route("/api/v1/runner/leases/{lease}/image", put(put_image).layer(DefaultBodyLimit::max(LONGEST_LIST)))
         .route("/api/v1/runner/leases/{lease}/index", put(put_index))
         .route("/api/v1/runner/leases/{lease}/layers", post(unlisted))
@@ -161,6 +162,17 @@ async fn find_cache(
 ) -> Result<Json<CacheAnswer>, ApiError> {
     let (live, _) = leased(&app, &lease).await?;
     Ok(Json(app.engine.find_cache(&live, question).await?))
+}
+
+async fn put_step_list(
+    State(app): Shared,
+    _runner: Runner,
+    Path(lease): Path<String>,
+    Json(list): Json<StepList>,
+) -> Result<StatusCode, ApiError> {
+    let (live, Lease { job, .. }) = leased(&app, &lease).await?;
+    app.engine.put_step_list(&live, &job, list).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 async fn put_cache(

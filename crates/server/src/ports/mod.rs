@@ -10,6 +10,7 @@ mod registry;
 use std::sync::Arc;
 
 use git::{GitRepositories, Repositories};
+use pondrix_core::access::Reach;
 use registry::DistributionProbe;
 
 pub(crate) use clock::Clock;
@@ -27,12 +28,12 @@ pub(crate) struct Ports {
 
 impl Ports {
     /// The real ones.
-    pub(crate) fn real() -> Self {
+    pub(crate) fn real(reach: Reach) -> Self {
         Self {
             clock: Clock::of_machine(),
             clusters: Arc::new(DescribedClusters),
             repositories: Arc::new(GitRepositories),
-            registries: Arc::new(DistributionProbe),
+            registries: Arc::new(DistributionProbe { reach }),
         }
     }
 }

@@ -4,6 +4,7 @@ use std::fmt;
 
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
+use pondrix_core::access::Reach;
 use pondrix_core::image::{Digest, Reference, Registries, Repository};
 use pondrix_image::registry::{Registry, RegistryError};
 
@@ -29,9 +30,18 @@ pub(crate) trait RegistryProbe: fmt::Debug + Send + Sync {
     ) -> BoxFuture<'a, Result<Option<Digest>, RegistryError>>;
 }
 
-/// Asks the registries themselves.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct DistributionProbe;
+/// Asks the registries themselves. Those that the server does not know, which a pipeline may name, only where they are
+/// within this reach.
+#[derive(Clone, Debug)]
+pub(crate) struct DistributionProbe {
+    pub(crate) reach: Reach,
+}
+
+impl DistributionProbe {
+    fn registry(&self, host: &str, registries: &Registries) -> Result<Registry, RegistryError> {
+        Registry::new(host, &Registries { others: Some(self.reach.clone()), ..registries.clone() })
+    }
+}
 
 impl RegistryProbe for DistributionProbe {
     fn has_image<'a>(
@@ -39,7 +49,7 @@ impl RegistryProbe for DistributionProbe {
         image: &'a Reference,
         registries: &'a Registries,
     ) -> BoxFuture<'a, Result<bool, RegistryError>> {
-        async move { Registry::new(image.repository.host(), registries)?.has_image(image).await }.boxed()
+        async move { self.registry(image.repository.host(), registries)?.has_image(image).await }.boxed()
     }
 
     fn may_push<'a>(
@@ -47,7 +57,7 @@ impl RegistryProbe for DistributionProbe {
         repository: &'a Repository,
         registries: &'a Registries,
     ) -> BoxFuture<'a, Result<(), RegistryError>> {
-        async move { Registry::new(repository.host(), registries)?.may_push(repository).await }.boxed()
+        async move { self.registry(repository.host(), registries)?.may_push(repository).await }.boxed()
     }
 
     fn digest_here<'a>(
@@ -55,6 +65,6 @@ impl RegistryProbe for DistributionProbe {
         image: &'a Reference,
         registries: &'a Registries,
     ) -> BoxFuture<'a, Result<Option<Digest>, RegistryError>> {
-        async move { Registry::new(image.repository.host(), registries)?.digest_here(image).await }.boxed()
+        async move { self.registry(image.repository.host(), registries)?.digest_here(image).await }.boxed()
     }
 }

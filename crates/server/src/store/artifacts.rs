@@ -1,4 +1,4 @@
-//! What jobs leave, and what they find again.
+//! What jobs leave.
 
 use pondrix_api::ArtifactFile;
 use pondrix_core::image::Digest;
@@ -18,15 +18,7 @@ pub(crate) struct ArtifactRow {
     pub(crate) files: Vec<ArtifactFile>,
 }
 
-/// An archive that a job finds again.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct CacheRow {
-    pub(crate) key: String,
-    pub(crate) digest: Digest,
-    pub(crate) size: u64,
-}
-
-fn digest_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Digest> {
+pub(super) fn digest_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Digest> {
     Ok(Digest::from_bytes(&row.get::<_, [u8; 32]>(column)?))
 }
 
@@ -115,62 +107,6 @@ pub(crate) fn unneeded(connection: &Connection, digests: Vec<Digest>) -> Result<
         }
     }
     Ok(unneeded)
-}
-
-/// The archive of a key, or the newest whose key begins so, in a scope. It counts as used.
-pub(crate) fn find_cache(
-    connection: &Connection,
-    project: i64,
-    scope: &str,
-    key: &str,
-    is_beginning: bool,
-    now: Time,
-) -> Result<Option<CacheRow>, StoreError> {
-    let fits = if is_beginning { "substr(key, 1, length(?3)) = ?3" } else { "key = ?3" };
-    let question = format!(
-        "SELECT key, digest, size FROM caches WHERE project = ?1 AND scope = ?2 AND {fits} ORDER BY created DESC LIMIT 1"
-    );
-    let found = connection.prepare_cached(&question)?.query_row(params![project, scope, key], |row| {
-        Ok(CacheRow { key: row.get(0)?, digest: digest_of(row, 1)?, size: row.get::<_, i64>(2)?.unsigned_abs() })
-    });
-    let found = found.optional()?;
-    if let Some(found) = &found {
-        connection
-            .prepare_cached("UPDATE caches SET used = ?4 WHERE project = ?1 AND scope = ?2 AND key = ?3")?
-            .execute(params![project, scope, found.key, now.millis()])?;
-    }
-    Ok(found)
-}
-
-/// Keeps an archive under a key, unless the scope has one under it. What has not been used for longest is
-/// forgotten where the project has more than `most` bytes.
-pub(crate) fn put_cache(
-    connection: &Connection,
-    project: i64,
-    scope: &str,
-    cache: &CacheRow,
-    now: Time,
-    most: u64,
-) -> Result<(), StoreError> {
-    let size = i64::try_from(cache.size).unwrap_or(i64::MAX);
-    connection.prepare_cached("INSERT OR IGNORE INTO caches (project, scope, key, digest, size, created, used) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)")?.execute(params![project, scope, cache.key, cache.digest.bytes(), size, now.millis()],
-    )?;
-    let mut statement = connection
-        .prepare("SELECT scope, key, size FROM caches WHERE project = ?1 ORDER BY used DESC, created DESC")?;
-    let rows = statement.query_map([project], |row| {
-        Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, i64>(2)?.unsigned_abs()))
-    })?;
-    let mut total = 0;
-    for row in rows {
-        let (scope, key, size) = row?;
-        total += size;
-        if total > most {
-            connection
-                .prepare_cached("DELETE FROM caches WHERE project = ?1 AND scope = ?2 AND key = ?3")?
-                .execute(params![project, scope, key])?;
-        }
-    }
-    Ok(())
 }
 
 /// Remembers which tests of a job failed.

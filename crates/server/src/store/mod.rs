@@ -6,6 +6,7 @@
 mod access;
 mod artifacts;
 mod backup;
+mod caches;
 mod checkpoint;
 mod event_form;
 mod images;
@@ -37,15 +38,15 @@ pub(crate) use access::{
     remove_token, remove_user, replace_token, roles, set_teams, take_role, token, token_used, tokens, users,
 };
 pub(crate) use artifacts::{
-    ArtifactRow, CacheRow, all_artifacts, artifact, find_cache, put_artifact, put_cache, put_tests, remove_artifacts,
-    test_history, unneeded,
+    ArtifactRow, all_artifacts, artifact, put_artifact, put_tests, remove_artifacts, test_history, unneeded,
 };
 pub(crate) use backup::{Proof, copy, forget_restored, is_restored, prove};
+pub(crate) use caches::{CachePlace, CacheRow, find_cache, put_cache, put_step_list, step_list};
 pub(crate) use event_form::EncodedEvent;
 pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, grant_tag, put_image, rollout_overtaken};
 pub(crate) use projects::{
-    Project, ProjectRow, add as add_project, all as projects, by_name as project, has_default_branch, protected,
-    put_default_branch, put_protected, put_share, refs, see, see_ref, seen_well, shares, was_seen,
+    Project, ProjectRow, add as add_project, all as projects, by_name as project, default_branch, has_default_branch,
+    protected, put_default_branch, put_protected, put_share, refs, see, see_ref, seen_well, shares, was_seen,
 };
 pub(crate) use records::{
     Body as ImageBody, PackedListing, PackedRecord, image, images, listing, newest as newest_images, put_index,
@@ -88,7 +89,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 16] = [
+const MIGRATIONS: [Migration; 17] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -105,6 +106,7 @@ const MIGRATIONS: [Migration; 16] = [
     Documents(include_str!("migrations/014.sql"), records::note_layers),
     Tables(include_str!("migrations/015.sql")),
     Tables(include_str!("migrations/016.sql")),
+    Tables(include_str!("migrations/017.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);

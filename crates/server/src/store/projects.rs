@@ -68,6 +68,13 @@ pub(crate) fn put_protected(connection: &Connection, project: i64, refs: &[RefPa
     Ok(())
 }
 
+/// The default branch of a project's repository, where that is known.
+pub(crate) fn default_branch(connection: &Connection, project: &str) -> Result<Option<String>, StoreError> {
+    let question = "SELECT default_branch FROM projects WHERE name = ?1 AND NOT is_removed";
+    let found = connection.prepare_cached(question)?.query_row([project], |row| row.get(0));
+    Ok(found.optional()?.flatten())
+}
+
 /// Whether the default branch of a project's repository is known.
 pub(crate) fn has_default_branch(connection: &Connection, project: i64) -> Result<bool, StoreError> {
     let question = "SELECT default_branch IS NOT NULL FROM projects WHERE id = ?1";

@@ -131,6 +131,7 @@ pub(crate) fn remove_project(connection: &Connection, project: i64, folders: &[S
         "schedules",
         "secrets",
         "caches",
+        "step_lists",
         "images",
         "base_starts",
         "tested_jobs",

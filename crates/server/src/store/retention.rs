@@ -7,6 +7,7 @@ use pondrix_core::{RunId, Time};
 use rusqlite::{Connection, OptionalExtension, params};
 
 use super::StoreError;
+use super::caches::CachePlace;
 use super::removal::leave_logs;
 use super::runs::name_of;
 
@@ -16,7 +17,7 @@ const RELEASES_KEPT: i64 = 5;
 /// A cache, as far as it matters for how long it is kept.
 #[derive(Clone, Debug)]
 pub(crate) struct UsedCache {
-    pub(crate) scope: String,
+    pub(crate) place: CachePlace,
     pub(crate) key: String,
     pub(crate) size: u64,
     pub(crate) used: Time,
@@ -163,19 +164,22 @@ pub(crate) fn set_logs_packed(connection: &Connection, runs: &[i64]) -> Result<(
 
 /// The caches of a project.
 pub(crate) fn used_caches(connection: &Connection, project: i64) -> Result<Vec<UsedCache>, StoreError> {
-    let mut statement = connection.prepare_cached("SELECT scope, key, size, used FROM caches WHERE project = ?1")?;
+    let mut statement =
+        connection.prepare_cached("SELECT branch, is_trusted, key, size, used FROM caches WHERE project = ?1")?;
     let rows = statement.query_map([project], |row| {
-        let (size, used) = (row.get::<_, i64>(2)?.unsigned_abs(), Time::from_millis(row.get(3)?));
-        Ok(UsedCache { scope: row.get(0)?, key: row.get(1)?, size, used })
+        let place = CachePlace { branch: row.get(0)?, is_trusted: row.get(1)? };
+        let (size, used) = (row.get::<_, i64>(3)?.unsigned_abs(), Time::from_millis(row.get(4)?));
+        Ok(UsedCache { place, key: row.get(2)?, size, used })
     })?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
 
 /// Forgets a cache, unless it was used since.
 pub(crate) fn remove_cache(connection: &Connection, project: i64, cache: &UsedCache) -> Result<(), StoreError> {
-    connection
-        .prepare_cached("DELETE FROM caches WHERE project = ?1 AND scope = ?2 AND key = ?3 AND used = ?4")?
-        .execute(params![project, cache.scope, cache.key, cache.used.millis()])?;
+    let delete = "DELETE FROM caches WHERE project = ?1 AND branch = ?2 AND is_trusted = ?3 AND key = ?4 AND used = ?5";
+    let CachePlace { branch, is_trusted } = &cache.place;
+    let row = params![project, branch, is_trusted, cache.key, cache.used.millis()];
+    connection.prepare_cached(delete)?.execute(row)?;
     Ok(())
 }
 
