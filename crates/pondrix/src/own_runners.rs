@@ -3,7 +3,6 @@
 //! A runner outlives a server that is killed, and goes on with its job. The next server finds it
 //! by its folder, which is still taken, and leaves it alone.
 
-use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -51,12 +50,7 @@ impl OwnRunner {
             .arg(&self.token_file)
             .args(["--slots", &self.slots.to_string()])
             .args(["--alone-for", &format!("{}s", self.alone_for.as_secs())])
-            .args(["--store-limit", &self.allows.store_limit.to_string()])
-            .args(self.allows.keep_free.iter().flat_map(|size| ["--keep-free".to_owned(), size.to_string()]))
-            .args(self.allows.allow_host_network.then_some("--allow-host-network"))
-            .args(self.allows.reach.iter().flat_map(|network| ["--reach".to_owned(), network.to_string()]))
-            .args(self.allows.emulates.iter().flat_map(|platform| ["--emulates".to_owned(), platform.to_string()]))
-            .args(self.allows.readable.iter().flat_map(|folder| [OsStr::new("--readable"), folder.as_os_str()]))
+            .args(self.allows.arguments())
             .stdin(std::process::Stdio::null())
             // Ctrl-C goes to the whole group of the terminal; the server tells its runners itself.
             .process_group(0);

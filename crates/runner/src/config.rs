@@ -1,10 +1,73 @@
 //! What a runner is told when it starts.
 
+use std::fmt::Display;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use pondrix_core::Size;
 use pondrix_core::access::Reach;
+use pondrix_core::pipeline::Limits as Asked;
 use pondrix_image::{Platform, Room};
+use pondrix_sandbox::{Launcher, Limits, StartError};
+
+/// The most that a job may use.
+#[derive(Clone, Copy, Debug)]
+pub struct JobLimits {
+    /// Memory. What would need more is ended.
+    pub memory: Size,
+    /// Processes and threads at once.
+    pub processes: u32,
+    /// Processors, in thousandths; all where nothing is said.
+    pub cpu: Option<u32>,
+    /// What its files may take of the disk, where it is one of commands; as much as there is, where nothing is said.
+    pub disk: Option<Size>,
+}
+
+impl JobLimits {
+    /// Those that the kernel keeps.
+    pub(crate) fn of_kernel(&self) -> Limits {
+        Limits { memory: Some(self.memory.bytes()), processes: Some(self.processes), cpu: self.cpu }
+    }
+
+    /// Why a job that asks for limits of its own asks for more than it may have.
+    pub(crate) fn exceeded_by(&self, asked: &Asked) -> Option<String> {
+        let over = |what: &str, asked: &dyn Display, most: &dyn Display| {
+            Some(format!(
+                "the job asks for {asked} {what}, and jobs of this runner may use {most}; ask for less, or for another pool"
+            ))
+        };
+        let cores = |thousandths: u32| f64::from(thousandths) / 1000.0;
+        let Self { memory, processes, cpu, disk } = self;
+        match asked {
+            Asked { memory: Some(asked), .. } if asked > memory => over("of memory", asked, memory),
+            Asked { processes: Some(asked), .. } if asked > processes => over("processes", asked, processes),
+            Asked { cpu: Some(asked), .. } if cpu.is_some_and(|most| *asked > most) => {
+                over("processors", &cores(*asked), &cores(cpu.unwrap_or_default()))
+            }
+            Asked { disk: Some(asked), .. } if disk.is_some_and(|most| *asked > most) => {
+                over("of the disk", asked, &disk.unwrap_or(*asked))
+            }
+            _ => None,
+        }
+    }
+}
+
+/// Whether this machine lets a runner limit what jobs use.
+///
+/// # Errors
+/// When it does not, with what to do about it.
+pub fn limits_are_usable() -> Result<(), NoLimits> {
+    let some = Limits { memory: Some(64 << 20), processes: Some(64), cpu: None };
+    Launcher::new().limited(&some).map(drop).map_err(NoLimits)
+}
+
+/// A machine that lets a runner limit nothing.
+#[derive(Debug, thiserror::Error)]
+#[error(
+    "a job could take all memory and processes of this machine: {0}. Run it as root, or have a control group \
+     delegated (systemd: Delegate=yes), or let it work without limits: --without-limits"
+)]
+pub struct NoLimits(#[source] StartError);
 
 /// How a runner works.
 #[derive(Clone, Debug)]
@@ -23,6 +86,8 @@ pub struct RunnerConfig {
     pub slots: usize,
     /// Whether jobs may use the machine's own network.
     pub host_network: bool,
+    /// The most that a job may use, all its commands together; nothing where the machine's owner wants no limits.
+    pub limits: Option<JobLimits>,
     /// What of the network jobs reach that have a way out, and what is fetched that their files name.
     pub reach: Reach,
     /// Platforms whose programs the machine runs with an emulator, besides those of its own kind.

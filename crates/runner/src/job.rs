@@ -76,11 +76,21 @@ impl JobContext {
                 return;
             }
         };
+        let launcher = match self.config.limits.map(|limits| self.launcher.limited(&limits.of_kernel())).transpose() {
+            Ok(limited) => limited.unwrap_or_else(|| self.launcher.clone()),
+            Err(error) => {
+                reports.send(Self::ended(End::failed(format!("the runner cannot limit what the job uses: {error}"))));
+                drop(reports);
+                reports::deliver(&self.client, &self.contact, &self.assignment, queue).await;
+                return;
+            }
+        };
         if self.assignment.attempt > 1 {
             log.say(&format!("attempt {} begins", self.assignment.attempt));
         }
         let executor = JobExecutor {
-            launcher: self.launcher.clone(),
+            launcher,
+            limits: self.config.limits,
             folder: self.folder.clone(),
             assignment: Arc::clone(&self.assignment),
             scratch,

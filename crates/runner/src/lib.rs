@@ -27,7 +27,7 @@ use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
-pub use config::{RunnerConfig, ServerAddress};
+pub use config::{JobLimits, NoLimits, RunnerConfig, ServerAddress, limits_are_usable};
 pub use folder::FolderTaken;
 
 use crate::folder::Folder;
@@ -47,6 +47,10 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     let launcher = Launcher::new();
     let folder = Folder::open(&config.data, launcher.ids())?;
     let launcher = launcher.sharing(folder.frame())?;
+    match config.limits {
+        Some(_) => limits_are_usable()?,
+        None => warn!("jobs run without limits: one may take all memory and processes of this machine"),
+    }
     let check = folder.scratch()?;
     check_machine(&launcher, check.path()).map_err(|words| anyhow::anyhow!("this machine cannot run jobs: {words}"))?;
     drop(check);

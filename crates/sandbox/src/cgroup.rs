@@ -13,22 +13,22 @@ use crate::spec::Limits;
 /// How many processes and threads of our own are in a group: the helper, the first process inside and
 /// the thread that takes orders there; and one while the command is started.
 const OWN_PROCESSES: u32 = 4;
+/// The same in a group of several sandboxes: of so many at once.
+const OWN_PROCESSES_OF_MANY: u32 = 16 * OWN_PROCESSES;
 /// The length of time in which a share of the processors is used up, in microseconds.
 const PERIOD: u64 = 100_000;
 /// How often a group that still ends is tried to be removed.
 const REMOVE_TRIES: usize = 50;
 
-/// A control group of one sandbox, removed when dropped.
+/// A control group, of one sandbox or of several; removed when dropped.
 #[derive(Debug)]
-pub(crate) struct Group {
-    folders: Vec<PathBuf>,
-    memory: Option<PathBuf>,
-}
+pub(crate) struct Group(Place);
 
-/// Where groups can be made.
+/// A group, as folders.
+#[derive(Clone, Debug)]
 enum Place {
-    /// The folder of version 2, with all that is needed.
-    Unified(PathBuf),
+    /// One folder of version 2, in which these controllers can be used.
+    Unified(PathBuf, Vec<&'static str>),
     /// The folder of each controller of version 1.
     Split(Vec<(&'static str, PathBuf)>),
 }
@@ -65,7 +65,7 @@ impl Place {
             let there = words(&folder.join("cgroup.controllers"));
             if controllers.iter().all(|controller| there.iter().any(|one| one == controller)) {
                 enable(&folder, controllers)?;
-                return Ok(Self::Unified(folder));
+                return Ok(Self::Unified(folder, controllers.to_vec()));
             }
         }
         let mut split = Vec::new();
@@ -81,6 +81,39 @@ impl Place {
             split.push((*controller, at.join(path)));
         }
         Ok(Self::Split(split))
+    }
+
+    /// A group of this name in it.
+    fn below(&self, name: &str) -> Self {
+        match self {
+            Self::Unified(folder, controllers) => Self::Unified(folder.join(name), controllers.clone()),
+            Self::Split(places) => {
+                Self::Split(places.iter().map(|(controller, folder)| (*controller, folder.join(name))).collect())
+            }
+        }
+    }
+
+    fn has(&self, controller: &str) -> bool {
+        match self {
+            Self::Unified(_, controllers) => controllers.contains(&controller),
+            Self::Split(places) => places.iter().any(|(one, _)| *one == controller),
+        }
+    }
+
+    /// The folders, with what each of them limits where it is one thing.
+    fn folders(&self) -> Vec<(Option<&'static str>, &Path)> {
+        match self {
+            Self::Unified(folder, _) => vec![(None, folder.as_path())],
+            Self::Split(places) => places.iter().map(|(one, folder)| (Some(*one), folder.as_path())).collect(),
+        }
+    }
+}
+
+impl Limits {
+    fn controllers(&self) -> Vec<&'static str> {
+        let wanted =
+            [("memory", self.memory.is_some()), ("pids", self.processes.is_some()), ("cpu", self.cpu.is_some())];
+        wanted.into_iter().filter(|(_, wanted)| *wanted).map(|(name, _)| name).collect()
     }
 }
 
@@ -109,60 +142,74 @@ fn enable(folder: &Path, controllers: &[&'static str]) -> Result<(), SetupError>
 }
 
 impl Group {
-    /// A group with these limits; nothing where there is nothing to limit.
-    pub(crate) fn new(limits: &Limits) -> Result<Option<Self>, SetupError> {
-        static NUMBER: AtomicU64 = AtomicU64::new(0);
-        let wanted =
-            [("memory", limits.memory.is_some()), ("pids", limits.processes.is_some()), ("cpu", limits.cpu.is_some())];
-        let controllers: Vec<_> = wanted.iter().filter(|(_, wanted)| *wanted).map(|(name, _)| *name).collect();
-        if controllers.is_empty() {
-            return Ok(None);
+    /// A group of one sandbox with these limits, in a group of several or beside the groups of this process; nothing where
+    /// there is nothing to limit.
+    pub(crate) fn new(limits: &Limits, within: Option<&Self>) -> Result<Option<Self>, SetupError> {
+        let wanted = limits.controllers();
+        let place = match within {
+            None if wanted.is_empty() => return Ok(None),
+            None => Place::find(&wanted)?,
+            Some(Self(place)) => match wanted.into_iter().find(|controller| !place.has(controller)) {
+                Some(missing) => {
+                    return Err(SetupError::Asked(format!("this machine does not let a runner limit {missing}")));
+                }
+                None => place.clone(),
+            },
+        };
+        Self::make(&place, limits, OWN_PROCESSES).map(Some)
+    }
+
+    /// A group of several sandboxes, which have no more than this together. Memory and processes can be limited for each
+    /// of them, too, and processors where that can be.
+    pub(crate) fn of_several(limits: &Limits) -> Result<Self, SetupError> {
+        let place = match Place::find(&["memory", "pids", "cpu"]) {
+            Err(_) if limits.cpu.is_none() => Place::find(&["memory", "pids"])?,
+            found => found?,
+        };
+        let group = Self::make(&place, limits, OWN_PROCESSES_OF_MANY)?;
+        if let Place::Unified(folder, controllers) = &group.0 {
+            enable(folder, controllers)?;
         }
+        Ok(group)
+    }
+
+    fn make(within: &Place, limits: &Limits, own_processes: u32) -> Result<Self, SetupError> {
+        static NUMBER: AtomicU64 = AtomicU64::new(0);
         let name = format!("pondrix-{}-{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed));
-        let mut group = Self { folders: Vec::new(), memory: None };
-        match Place::find(&controllers)? {
-            Place::Unified(folder) => group.make(&folder.join(name), limits, &unified(limits))?,
-            Place::Split(places) => {
-                for (controller, folder) in places {
-                    let settings: Vec<_> = split(limits).into_iter().filter(|one| one.0 == controller).collect();
-                    let settings: Vec<_> = settings.into_iter().map(|(_, file, value)| (file, value)).collect();
-                    let of_memory = Limits { memory: limits.memory.filter(|_| controller == "memory"), ..*limits };
-                    group.make(&folder.join(&name), &of_memory, &settings)?;
+        let limits = Limits { processes: limits.processes.map(|count| count.saturating_add(own_processes)), ..*limits };
+        // Dropped, it removes what was made of it.
+        let group = Self(within.below(&name));
+        let limited = |result: io::Result<()>, what: &Path| told(at(result, what), "limit the command");
+        for (controller, folder) in group.0.folders() {
+            limited(fs::create_dir(folder), folder)?;
+            let settings = match controller {
+                None => unified(&limits),
+                Some(controller) => split(&limits, controller),
+            };
+            for (file, value) in settings {
+                let path = folder.join(file);
+                match fs::write(&path, value) {
+                    // A machine without swap need not know of limits of it.
+                    Err(error) if file.contains("sw") && error.kind() == io::ErrorKind::NotFound => {}
+                    other => limited(other, &path)?,
                 }
             }
         }
-        Ok(Some(group))
-    }
-
-    fn make(&mut self, folder: &Path, limits: &Limits, settings: &[(&str, String)]) -> Result<(), SetupError> {
-        let limited = |result: io::Result<()>, what: &Path| told(at(result, what), "limit the command");
-        limited(fs::create_dir(folder), folder)?;
-        self.folders.push(folder.to_owned());
-        if limits.memory.is_some() {
-            self.memory = Some(folder.to_owned());
-        }
-        for (file, value) in settings {
-            let path = folder.join(file);
-            match fs::write(&path, value) {
-                // A machine without swap need not know of limits of it.
-                Err(error) if file.contains("sw") && error.kind() == io::ErrorKind::NotFound => {}
-                other => limited(other, &path)?,
-            }
-        }
-        Ok(())
+        Ok(group)
     }
 
     /// The files that a process writes its number into to belong to the group.
     pub(crate) fn doors(&self) -> Vec<PathBuf> {
-        self.folders.iter().map(|folder| folder.join("cgroup.procs")).collect()
+        self.0.folders().iter().map(|(_, folder)| folder.join("cgroup.procs")).collect()
     }
 
     /// Whether the kernel ended something in it for want of memory.
     pub(crate) fn was_out_of_memory(&self) -> bool {
-        let Some(folder) = &self.memory else { return false };
-        let files = ["memory.events", "memory.oom_control"].map(|name| folder.join(name));
-        files.iter().any(|file| {
-            let words = words(file);
+        let folders = self.0.folders();
+        let of_memory = folders.iter().filter(|(controller, _)| controller.is_none_or(|one| one == "memory"));
+        let files = |folder: &Path| ["memory.events", "memory.oom_control"].map(|name| folder.join(name));
+        of_memory.flat_map(|(_, folder)| files(folder)).any(|file| {
+            let words = words(&file);
             words.windows(2).any(|pair| pair[0] == "oom_kill" && pair[1] != "0")
         })
     }
@@ -175,24 +222,23 @@ fn unified(limits: &Limits) -> Vec<(&'static str, String)> {
         settings.extend([("memory.max", bytes.to_string()), ("memory.swap.max", "0".to_owned())]);
         settings.push(("memory.oom.group", "1".to_owned()));
     }
-    settings.extend(limits.processes.map(|count| ("pids.max", (count + OWN_PROCESSES).to_string())));
+    settings.extend(limits.processes.map(|count| ("pids.max", count.to_string())));
     settings.extend(limits.cpu.map(|thousandths| ("cpu.max", format!("{} {PERIOD}", quota(thousandths)))));
     settings
 }
 
-/// The same in version 1, with the controller in front.
-fn split(limits: &Limits) -> Vec<(&'static str, &'static str, String)> {
-    let mut settings = Vec::new();
-    if let Some(bytes) = limits.memory {
-        settings.push(("memory", "memory.limit_in_bytes", bytes.to_string()));
-        settings.push(("memory", "memory.memsw.limit_in_bytes", bytes.to_string()));
+/// The same in version 1, of one controller.
+fn split(limits: &Limits, controller: &str) -> Vec<(&'static str, String)> {
+    match controller {
+        "memory" => limits.memory.map_or_else(Vec::new, |bytes| {
+            ["memory.limit_in_bytes", "memory.memsw.limit_in_bytes"].map(|file| (file, bytes.to_string())).into()
+        }),
+        "pids" => limits.processes.map(|count| ("pids.max", count.to_string())).into_iter().collect(),
+        _ => limits.cpu.map_or_else(Vec::new, |thousandths| {
+            let quota = quota(thousandths).to_string();
+            vec![("cpu.cfs_period_us", PERIOD.to_string()), ("cpu.cfs_quota_us", quota)]
+        }),
     }
-    settings.extend(limits.processes.map(|count| ("pids", "pids.max", (count + OWN_PROCESSES).to_string())));
-    if let Some(thousandths) = limits.cpu {
-        settings.push(("cpu", "cpu.cfs_period_us", PERIOD.to_string()));
-        settings.push(("cpu", "cpu.cfs_quota_us", quota(thousandths).to_string()));
-    }
-    settings
 }
 
 fn quota(thousandths: u32) -> u64 {
@@ -201,10 +247,10 @@ fn quota(thousandths: u32) -> u64 {
 
 impl Drop for Group {
     fn drop(&mut self) {
-        for folder in &self.folders {
+        for (_, folder) in self.0.folders() {
             // The last process may not be quite gone yet.
             for _ in 0..REMOVE_TRIES {
-                if fs::remove_dir(folder).is_ok() {
+                if !matches!(fs::remove_dir(folder), Err(error) if error.kind() != io::ErrorKind::NotFound) {
                     break;
                 }
                 std::thread::sleep(Duration::from_millis(10));

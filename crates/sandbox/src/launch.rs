@@ -15,7 +15,7 @@ use crate::IdMap;
 use crate::cgroup::Group;
 use crate::enter::{ENTER_WORD, Entrance, What};
 use crate::error::MachineError;
-use crate::spec::{Exit, Rootfs, Spec, make_frame};
+use crate::spec::{Exit, Limits, Rootfs, Spec, make_frame};
 use crate::wire::{self, Order, Word};
 
 /// Starts sandboxes.
@@ -24,6 +24,8 @@ pub struct Launcher {
     helper: PathBuf,
     ids: IdMap,
     frame: Option<PathBuf>,
+    /// What all of its sandboxes are in together.
+    within: Option<Arc<Group>>,
 }
 
 /// Why a sandbox was not started.
@@ -64,7 +66,7 @@ impl Launcher {
     /// A launcher with another program as its helper.
     #[must_use]
     pub fn with_helper(helper: impl Into<PathBuf>) -> Self {
-        Self { helper: helper.into(), ids: IdMap::for_this_process(), frame: None }
+        Self { helper: helper.into(), ids: IdMap::for_this_process(), frame: None, within: None }
     }
 
     /// The same, whose sandboxes share what every root needs and no command changes, so that it need not be made and
@@ -75,6 +77,15 @@ impl Launcher {
     pub fn sharing(self, frame: PathBuf) -> io::Result<Self> {
         make_frame(&frame, self.ids)?;
         Ok(Self { frame: Some(frame), ..self })
+    }
+
+    /// The same, whose sandboxes together have no more than this of the machine.
+    ///
+    /// # Errors
+    /// When this process may not limit that, with what to do about it.
+    pub fn limited(&self, limits: &Limits) -> Result<Self, StartError> {
+        let group = Group::of_several(limits).map_err(|words| told("limit the commands")(io::Error::other(words)))?;
+        Ok(Self { within: Some(Arc::new(group)), ..self.clone() })
     }
 
     /// The ids that its sandboxes use.
@@ -104,7 +115,8 @@ impl Launcher {
         let prepared = if frame.is_some() { spec.root.prepare_changes(self.ids) } else { spec.root.prepare(self.ids) };
         prepared.map_err(told("make the folders of the root file system"))?;
         let frame = frame.unwrap_or(&spec.root.folder);
-        let group = Group::new(&spec.limits).map_err(|words| told("limit the command")(io::Error::other(words)))?;
+        let group = Group::new(&spec.limits, self.within.as_deref())
+            .map_err(|words| told("limit the command")(io::Error::other(words)))?;
         let begun = self.begin(what, Some(frame), group.as_ref(), output)?;
         for namespace in namespaces {
             wire::send(&begun.control, &(), Some(*namespace))

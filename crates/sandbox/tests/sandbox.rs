@@ -7,7 +7,7 @@
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io::{Read, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
@@ -119,13 +119,59 @@ fn alive(word: &str) -> bool {
     })
 }
 
+/// Several sandboxes have no more than they may have together, and each less where that is told.
+fn limits_hold_together(place: &Place) {
+    // What of our own is in sandboxes does not count: of 16 sandboxes.
+    let limits = Limits { memory: Some(96 << 20), processes: Some(20), cpu: None };
+    let launcher = place.launcher.limited(&limits).unwrap();
+    let start = |name: &str, limits: Limits, script: &str| {
+        let (reader, writer) = std::io::pipe().unwrap();
+        let root = Rootfs::new(vec![place.path("layer")], place.path(name));
+        let spec = Spec { limits, root, ..place.spec(script) };
+        (launcher.start(&spec, writer.into()).unwrap(), BufReader::new(reader))
+    };
+    let end = |(mut running, mut output): (Running, BufReader<std::io::PipeReader>)| {
+        let mut said = String::new();
+        output.read_to_string(&mut said).unwrap();
+        (running.wait(), said, running.was_out_of_memory())
+    };
+    let first_line = |started: &mut (Running, BufReader<std::io::PipeReader>)| {
+        let mut line = String::new();
+        started.1.read_line(&mut line).unwrap();
+        line
+    };
+    // Each holds more than half of the memory, in a file that is nowhere else.
+    let hold = "busybox head -c 62914560 /dev/zero > /tmp/held && echo held";
+    let none = Limits::default();
+    let mut first = start("first", none, &format!("{hold}; sleep 600"));
+    assert_eq!(first_line(&mut first), "held\n");
+    // Which of them is ended is the kernel's choice.
+    let (_, said, out_of_memory) = end(start("second", none, hold));
+    assert!(out_of_memory != first.0.was_out_of_memory(), "{said}");
+    assert_eq!(out_of_memory, !said.contains("held\n"), "{said}");
+    let (exit, said) = place.sh(hold);
+    assert_eq!((exit, said.as_str()), (Exit::Status(0), "held\n"), "others do not notice");
+    drop(first);
+    let (exit, said, _) = end(start("third", none, hold));
+    assert_eq!((exit, said.as_str()), (Exit::Status(0), "held\n"), "what was held is free");
+    let own = Limits { memory: Some(32 << 20), ..none };
+    let (_, said, out_of_memory) = end(start("fourth", own, hold));
+    assert!(out_of_memory && !said.contains("held\n"), "{said}");
+    let crowd = "i=0; while [ $i -lt 60 ]; do sleep 600 & i=$((i+1)); done; echo all";
+    let mut first = start("crowd", none, &format!("{crowd}; wait"));
+    assert_eq!(first_line(&mut first), "all\n");
+    let (_, said, _) = end(start("more", none, crowd));
+    assert!(said.contains("can't fork") && !said.contains("all\n"), "{said}");
+    drop((first, launcher));
+}
+
 /// A number of seconds to sleep that no other process sleeps, to know a process by.
 fn mark(test: u32) -> String {
     format!("{}.{test}", 100_000 + std::process::id())
 }
 
 #[test]
-fn limits_of_memory_processes_and_processors_hold_for_the_command_and_all_it_starts() {
+fn limits_of_memory_processes_and_processors_hold_for_a_command_for_all_it_starts_and_for_several_together() {
     let place = Place::new();
     let limited = |limits, script: &str| {
         let spec = Spec { limits, ..place.spec(script) };
@@ -156,9 +202,8 @@ fn limits_of_memory_processes_and_processors_hold_for_the_command_and_all_it_sta
     let used: f64 =
         said.lines().nth(1).and_then(|line| line.split_once('m')?.1.split_once('s')?.0.parse().ok()).unwrap();
     assert!(used < 0.35 * passed, "{used} s of {passed} s");
-    let groups = Command::new("sh")
-        .args(["-c", "ls -d /sys/fs/cgroup/*/pondrix-* /sys/fs/cgroup/*/*/*/pondrix-* 2>/dev/null"])
-        .output();
+    limits_hold_together(&place);
+    let groups = Command::new("sh").args(["-c", "find /sys/fs/cgroup -name 'pondrix-*' -type d 2>/dev/null"]).output();
     let mine = format!("pondrix-{}-", std::process::id());
     assert!(!String::from_utf8_lossy(&groups.unwrap().stdout).contains(&mine), "a group is left");
 }

@@ -175,13 +175,16 @@ impl Join {
             (None, None) => return Err(Failure::usage("neither --server nor --server-file is given")),
         };
         let machine = || rustix::system::uname().nodename().to_string_lossy().into_owned();
+        let slots = self.slots.unwrap_or_else(usual_slots);
+        let limits = self.allows.job_limits(slots);
         let config = RunnerConfig {
             name: self.name.unwrap_or_else(machine),
             pool: self.pool,
             data: self.data,
             server,
             token: token.trim().to_owned(),
-            slots: self.slots.unwrap_or_else(usual_slots),
+            slots,
+            limits,
             host_network: self.allows.allow_host_network,
             reach: Reach::with(self.allows.reach),
             shown: self.allows.readable,

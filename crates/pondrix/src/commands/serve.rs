@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use clap::Args;
 use pondrix_core::access::Reach;
+use pondrix_runner::limits_are_usable;
 use pondrix_server::{Server, ServerConfig};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
@@ -90,6 +91,9 @@ impl Serve {
             try_limit: self.try_limit.bytes(),
             reach: Reach::with(self.allows.reach.clone()),
         };
+        if self.runners > 0 && !self.allows.without_limits {
+            limits_are_usable().map_err(|error| Failure::new(error.to_string()))?;
+        }
         // First of all: a token that is made and told once must not be lost because nothing can be served.
         let listener = listen(self.listen).await?;
         let (server, tokens) = Server::open(config).await?;

@@ -10,6 +10,7 @@ use pondrix_api::{Client, EnvironmentChange, NewProject, NewUser, ProjectChange,
 use pondrix_core::access::{Approvers, EnvironmentRules, Grant, Holder, Projects, Reach, Role};
 use pondrix_core::image::Registries;
 use pondrix_image::Image;
+use pondrix_runner::limits_are_usable;
 use pondrix_sandbox::Launcher;
 use pondrix_server::{Server, ServerConfig};
 use pondrix_standin::cluster::Cluster;
@@ -106,7 +107,7 @@ impl World {
 
         let runner_stop = CancellationToken::new();
         let runner = OwnRunner {
-            allows: Allows::default(),
+            allows: Allows { without_limits: limits_are_usable().is_err(), ..Allows::default() },
             name: "pond-1".to_owned(),
             data: folder.join("runner"),
             address_file: Server::address_file(&data),

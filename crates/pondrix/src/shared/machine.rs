@@ -1,11 +1,13 @@
 //! What the commands share that stay and work: the server, with runners of its own, and a runner alone.
 
+use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::Args;
 use pondrix_core::Size;
 use pondrix_core::access::Network;
 use pondrix_image::Platform;
+use pondrix_runner::JobLimits;
 use tracing_subscriber::EnvFilter;
 
 /// What jobs may do on a machine, and how much of it images may take.
@@ -19,6 +21,22 @@ pub(crate) struct Allows {
     /// themselves.
     #[arg(long, value_name = "NETWORK")]
     pub(crate) reach: Vec<Network>,
+    /// The most memory that a job may use, with its services and builds; where nothing is said, nine tenths of the
+    /// machine's, divided by its slots.
+    #[arg(long, value_name = "SIZE", conflicts_with = "without_limits")]
+    pub(crate) job_memory: Option<Size>,
+    /// The most processes and threads that a job may have at once.
+    #[arg(long, value_name = "COUNT", conflicts_with = "without_limits", default_value_t = DEFAULT_PROCESSES)]
+    pub(crate) job_processes: u32,
+    /// The most processors that a job may use, as in 1.5; all of them where nothing is said.
+    #[arg(long, value_name = "COUNT", conflicts_with = "without_limits", value_parser = processors)]
+    pub(crate) job_cpu: Option<u32>,
+    /// The most that the files of a job of commands may take of the disk.
+    #[arg(long, value_name = "SIZE", conflicts_with = "without_limits")]
+    pub(crate) job_disk: Option<Size>,
+    /// Work although this machine lets the runner limit nothing: a job may then take all of its memory and processes.
+    #[arg(long)]
+    pub(crate) without_limits: bool,
     /// Let jobs that run on the machine (`on-host`) read this folder, besides those of its system; may
     /// be given more than once.
     #[arg(long, value_name = "FOLDER")]
@@ -36,6 +54,57 @@ pub(crate) struct Allows {
     pub(crate) keep_free: Option<Size>,
 }
 
+/// How many processes and threads a job may have where nothing is said.
+const DEFAULT_PROCESSES: u32 = 4096;
+
+/// A number of processors, as thousandths.
+fn processors(text: &str) -> Result<u32, String> {
+    let count: f64 = text.parse().map_err(|_| format!("`{text}` is no number of processors, as 2 or 1.5 is"))?;
+    if !(0.01..=4096.0).contains(&count) {
+        return Err(format!("a job uses 0.01 to 4096 processors, and not {text}"));
+    }
+    Ok((count * 1000.0).round() as u32)
+}
+
+impl Allows {
+    /// The most that a job may use where so many are done at once; nothing where there are to be no limits.
+    pub(crate) fn job_limits(&self, slots: usize) -> Option<JobLimits> {
+        if self.without_limits {
+            return None;
+        }
+        let machine = rustix::system::sysinfo();
+        let memory = u64::from(machine.totalram) * u64::from(machine.mem_unit);
+        let share = memory / 10 * 9 / slots.max(1) as u64;
+        Some(JobLimits {
+            memory: self.job_memory.unwrap_or(Size::from_bytes(share)),
+            processes: self.job_processes,
+            cpu: self.job_cpu,
+            disk: self.job_disk,
+        })
+    }
+
+    /// The same as arguments of `runner join`.
+    pub(crate) fn arguments(&self) -> Vec<OsString> {
+        let mut all: Vec<OsString> = vec!["--store-limit".into(), self.store_limit.to_string().into()];
+        let mut say = |name: &str, value: Option<String>| {
+            all.extend(value.into_iter().flat_map(|value| [name.into(), value.into()]));
+        };
+        say("--keep-free", self.keep_free.map(|size| size.to_string()));
+        self.reach.iter().for_each(|network| say("--reach", Some(network.to_string())));
+        self.emulates.iter().for_each(|platform| say("--emulates", Some(platform.to_string())));
+        if !self.without_limits {
+            say("--job-memory", self.job_memory.map(|size| size.to_string()));
+            say("--job-processes", Some(self.job_processes.to_string()));
+            say("--job-cpu", self.job_cpu.map(|thousandths| (f64::from(thousandths) / 1000.0).to_string()));
+            say("--job-disk", self.job_disk.map(|size| size.to_string()));
+        }
+        all.extend(self.without_limits.then(|| "--without-limits".into()));
+        all.extend(self.allow_host_network.then(|| "--allow-host-network".into()));
+        all.extend(self.readable.iter().flat_map(|folder| ["--readable".into(), folder.into()]));
+        all
+    }
+}
+
 /// How much of images a runner keeps where nothing is said.
 const DEFAULT_STORE: Size = Size::from_bytes(50 << 30);
 
@@ -44,6 +113,11 @@ impl Default for Allows {
         Self {
             allow_host_network: false,
             reach: Vec::new(),
+            job_memory: None,
+            job_processes: DEFAULT_PROCESSES,
+            job_cpu: None,
+            job_disk: None,
+            without_limits: false,
             readable: Vec::new(),
             emulates: Vec::new(),
             store_limit: DEFAULT_STORE,

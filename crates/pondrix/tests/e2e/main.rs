@@ -5,6 +5,7 @@
 mod access;
 mod again;
 mod artifacts;
+mod attacks;
 mod backups;
 mod bad_input;
 mod bases;

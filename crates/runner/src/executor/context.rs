@@ -14,6 +14,7 @@ use pondrix_sandbox::Launcher;
 use tokio::runtime::Handle;
 
 use super::error::JobError;
+use crate::config::JobLimits;
 use crate::contact::{Contact, Ending};
 use crate::folder::Folder;
 use crate::log::Log;
@@ -27,7 +28,9 @@ const MAY_PASS: &str = "; that may pass: do it again with `pondrix rerun`";
 
 /// What the doing of a job needs, on a thread of its own.
 pub(crate) struct JobExecutor {
+    /// Its sandboxes together have no more of the machine than the job may.
     pub(crate) launcher: Launcher,
+    pub(crate) limits: Option<JobLimits>,
     pub(crate) folder: Folder,
     pub(crate) assignment: Arc<Assignment>,
     pub(crate) scratch: tempfile::TempDir,

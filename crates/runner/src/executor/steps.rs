@@ -30,6 +30,9 @@ const SIGTERM: i32 = 15;
 const SIGKILL: i32 = 9;
 
 pub(crate) fn carry_out(executor: &JobExecutor, work: &StepsWork) -> End {
+    if let Some(words) = executor.limits.and_then(|limits| limits.exceeded_by(&work.limits)) {
+        return End::failed(words);
+    }
     let (spec, workspace) = match prepare(executor, work) {
         Ok(prepared) => prepared,
         Err(error) => return End::because(&error),
@@ -81,7 +84,8 @@ fn leave(executor: &JobExecutor, work: &StepsWork, workspace: &Path, end: End) -
 }
 
 fn run_steps(executor: &JobExecutor, work: &StepsWork, spec: &Spec, around: &mut Surroundings) -> End {
-    let mut space = work.limits.disk.map(|limit| DiskSpace::new(executor.scratch.path(), limit));
+    let most = work.limits.disk.or(executor.limits.and_then(|limits| limits.disk));
+    let mut space = most.map(|limit| DiskSpace::new(executor.scratch.path(), limit));
     for (number, step) in work.steps.iter().enumerate() {
         if executor.is_halted() {
             return End { outcome: Outcome::Stopped, reason: None };

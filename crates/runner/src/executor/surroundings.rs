@@ -90,7 +90,8 @@ impl Surroundings {
         for service in self.services.iter_mut().filter(|service| !service.told) {
             if let Some(exit) = service.running.wait_at_most(Duration::ZERO) {
                 service.told = true;
-                executor.log.say(&format!("the service `{}` {}", service.name, words(&exit)));
+                let memory = if service.running.was_out_of_memory() { HUNGRY } else { "" };
+                executor.log.say(&format!("the service `{}` {}{memory}", service.name, words(&exit)));
             }
         }
     }
@@ -124,7 +125,8 @@ impl Surroundings {
         };
         let problem = loop {
             if let Some(exit) = running.wait_at_most(PAUSE) {
-                break Some(format!("{} before it was ready", words(&exit)));
+                let memory = if running.was_out_of_memory() { HUNGRY } else { "" };
+                break Some(format!("{} before it was ready{memory}", words(&exit)));
             }
             let is_ready = match &service.ready {
                 None => true,
@@ -168,6 +170,9 @@ impl Drop for Service {
         }
     }
 }
+
+/// What is said of a service that was ended for want of memory.
+const HUNGRY: &str = ": it needed more memory than the job may use";
 
 fn shell(command: &str) -> Vec<String> {
     ["/bin/sh", "-c", command].map(str::to_owned).into()

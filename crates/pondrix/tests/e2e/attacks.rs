@@ -1,0 +1,191 @@
+//! What code of strangers tries from inside a job, and what becomes of it: each is refused or bounded, the run says which
+//! limit it met, and neighbours do not notice.
+
+use pondrix_core::{RunId, State};
+use pondrix_standin::garden::{REGISTRY, Repository};
+
+use crate::support::{Server, World, one_job};
+
+/// A world whose runner was started with these options.
+async fn world_with(options: &[&str]) -> World {
+    let mut world = World::new().await;
+    let mut server = world.server.take().unwrap();
+    let address = server.url.trim_start_matches("http://").to_owned();
+    server.end();
+    world.server = Some(Server::start_allowing(&world.folder.path().join("server"), &address, options));
+    world
+}
+
+/// The log of a job of one script, however it ended.
+async fn said(world: &World, repository: &Repository, lines: &str) -> (RunId, String) {
+    repository.write("pondrix.kdl", &one_job(lines)).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("An attack").unwrap()).await;
+    world.end_of(&run).await;
+    let log = world.log(&run, "verify/unit").await;
+    (run, log)
+}
+
+/// A job of a neighbour, which is to go on as if nothing was.
+async fn neighbour(world: &World) {
+    let (_, run) = world.run_of_pipeline("seed-bank", &one_job("step \"echo sown\"")).await;
+    world.passes(&run).await;
+    assert_eq!(world.log(&run, "verify/unit").await, "sown\n");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_has_no_more_memory_and_processes_than_its_runners_owner_says_whatever_its_file_does() {
+    let world = world_with(&["--job-memory", "96MiB", "--job-processes", "40", "--job-cpu", "1.5"]).await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    // A step, with nothing said in the file: in a file in memory, and in the process itself.
+    for greedy in ["head -c 200000000 /dev/zero > /tmp/held", "x=$(head -c 200000000 /dev/zero | tr '\\0' a)"] {
+        repository.write("greedy.sh", greedy).unwrap();
+        let (run, log) = said(&world, &repository, "step \"sh greedy.sh\"").await;
+        assert!(log.contains("it would have needed more than the job's limit of memory"), "{greedy}: {log}");
+        assert_eq!(world.end_of(&run).await.summary.state, State::Failed);
+    }
+    // A service beside the step, whose file says nothing either.
+    let service = format!(
+        "service \"hog\" \"{REGISTRY}/base/shell:1\" {{\n\
+         run \"head -c 200000000 /dev/zero > /dev/shm/held && sleep 600\"\nready tcp=8080 within=\"2m\"\n}}\n"
+    );
+    let (run, log) = said(&world, &repository, &(service + "step \"echo here\"")).await;
+    let what = world.end_of(&run).await.failure.unwrap().what;
+    assert!(what.contains("it needed more memory than the job may use"), "{what}: {log}");
+    // A command that starts itself again and again.
+    let bomb = "step \"bomb() { bomb | bomb & }; bomb; i=0; while [ $i -lt 500 ]; do sleep 600 & i=$((i+1)); done\"";
+    let (_, log) = said(&world, &repository, bomb).await;
+    assert!(log.contains("can't fork"), "{log}");
+    neighbour(&world).await;
+    // More than that cannot be asked for either.
+    for (limit, words) in [
+        ("memory=\"1GiB\"", "the job asks for 1GiB of memory, and jobs of this runner may use 96MiB"),
+        ("processes=500", "the job asks for 500 processes, and jobs of this runner may use 40"),
+        ("cpu=4", "the job asks for 4 processors, and jobs of this runner may use 1.5"),
+    ] {
+        let (run, _) = said(&world, &repository, &format!("limit {limit}\nstep \"true\"")).await;
+        let what = world.end_of(&run).await.failure.unwrap().what;
+        assert!(what.contains(words), "{what}");
+    }
+    // Nor by a command of a recipe.
+    let image = format!(
+        "start commit=\"main\"\nstage \"package\" {{ image \"labels\" {{ push \"{REGISTRY}/garden/labels\" {{ tag \"{{commit.short}}\" }} }} }}\n"
+    );
+    repository.write("pondrix.kdl", &image).unwrap();
+    let recipe = "RUN x=$(head -c 200000000 /dev/zero | tr '\\0' a)";
+    repository.write("image.recipe", &format!("FROM {REGISTRY}/base/shell:1\n{recipe}\n")).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("A recipe").unwrap()).await;
+    let what = world.end_of(&run).await.failure.unwrap().what;
+    assert!(what.contains("it would have needed more memory than the job may use"), "{what}");
+}
+
+/// What a command of a job reads that is none of its own.
+const SNOOP: &str = r#"
+    for place in /proc/1/root/ /proc/1/cwd /proc/self/root/proc/1/environ; do ls $place >/dev/null 2>&1; done
+    tr '\0' '\n' < /proc/1/environ
+    cat /proc/*/cmdline 2>/dev/null | tr '\0' ' '
+    grep -l -r pdx_ /proc/[0-9]*/environ 2>/dev/null
+    ls /dev; ls -a / /root /home 2>/dev/null
+    cat /proc/mounts
+    find / -xdev \( -name 'records.db*' -o -name runner.token -o -name secrets.key \) 2>/dev/null
+    echo looked
+"#;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_finds_nothing_of_its_runner_the_server_or_other_jobs() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("snoop.sh", SNOOP).unwrap();
+    let (_, log) = said(&world, &repository, "step \"sh snoop.sh\"").await;
+    assert!(log.contains("looked\n"), "{log}");
+    let token = std::fs::read_to_string(world.folder.path().join("server/runner.token")).unwrap();
+    for secret in
+        [token.trim(), &world.token, "records.db", "secrets.key", "runner.token", "pondrix serve", "runner join"]
+    {
+        assert!(!log.contains(secret), "`{secret}` was found: {log}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_makes_no_devices_mounts_or_namespaces_and_what_it_leaves_is_nobodys_else() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let tries = [
+        "mknod /disk b 254 0",
+        "mknod /memory c 1 1",
+        "mount -t tmpfs x /mnt",
+        "mount -o remount,rw /proc/sys",
+        "umount /proc",
+        "unshare -m true",
+        "unshare -U true",
+        "chroot /proc/1/root true",
+        "hostname other",
+        "dd if=/dev/mem bs=1 count=1",
+        "echo 1 > /proc/sys/kernel/sysrq",
+        "echo c > /proc/sysrq-trigger",
+        "echo x > /sys/kernel/uevent_helper",
+        "ping -c 1 127.0.0.1",
+        "kill -9 1 && sleep 1 && ! kill -0 1",
+        "nice -n -10 true",
+    ];
+    let script: String = tries.map(|one| format!("if {one} 2>/dev/null; then echo \"done: {one}\"; fi\n")).concat();
+    repository.write("tries.sh", &(script + "echo tried\n")).unwrap();
+    let (_, log) = said(&world, &repository, "step \"sh tries.sh\"").await;
+    assert!(log.ends_with("tried\n"), "{log}");
+    assert!(!log.contains("done: "), "{log}");
+    // Links and programs with rights of their owner, for whoever takes what the job leaves.
+    let plant = "step \"ln -s /etc/passwd left; mkdir out; ln -s / out/up; cp /bin/busybox out/own; chmod 4755 out/own\"\n\
+                 artifact \"out\" \"out/**\" \"left\"";
+    let (run, _) = said(&world, &repository, plant).await;
+    let to = world.folder.path().join("fetched");
+    let fetched = world.pondrix(&["artifact", "fetch", &run.to_string(), "out", "--to", to.to_str().unwrap()]).await;
+    let text = format!("{fetched:?}");
+    let own = to.join("out/own");
+    if own.exists() {
+        let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&own).unwrap().permissions());
+        assert_eq!(mode & 0o7000, 0, "{text}");
+    }
+    assert!(!std::fs::read_to_string(to.join("left")).unwrap_or_default().contains("root:"), "{text}");
+    neighbour(&world).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_process_that_will_not_end_is_ended_with_its_job() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let mark = format!("{}.4711", 100_000 + std::process::id());
+    let script =
+        format!("trap '' TERM INT HUP\n(trap '' TERM; (trap '' TERM; setsid sleep {mark} &) &)\nsleep {mark}\n");
+    repository.write("stay.sh", &script).unwrap();
+    let (run, _) = said(&world, &repository, "limit time=\"2s\"\nstep \"sh stay.sh\"").await;
+    assert!(world.end_of(&run).await.failure.unwrap().what.contains("2s"));
+    let alive = std::fs::read_dir("/proc").unwrap().flatten().any(|entry| {
+        let line = std::fs::read(entry.path().join("cmdline")).unwrap_or_default();
+        String::from_utf8_lossy(&line).replace('\0', " ").contains(&format!("sleep {mark}"))
+    });
+    assert!(!alive, "something of the job is alive");
+}
+
+/// Perl, which every Debian has, as the numbers of socket(2) are for families and kinds: what may be had, and what not.
+const SOCKETS: &str = r#"
+    for (["unix", 1, 1], ["internet", 2, 1], ["datagrams", 2, 2], ["routes", 16, 3], ["six", 10, 1],
+         ["hypervisor", 40, 1], ["ciphers", 38, 5], ["packets", 17, 3], ["raw", 2, 3], ["raw six", 10, 3],
+         ["old packets", 2, 10], ["bluetooth", 31, 1], ["can", 29, 3], ["xdp", 44, 3]) {
+        my ($name, $family, $kind) = @$_;
+        print "$name\n" if socket(my $socket, $family, $kind, 0);
+    }
+    print "tried\n";
+"#;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_has_sockets_of_the_internet_and_of_its_own_and_no_others() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("sockets.pl", SOCKETS).unwrap();
+    let pipeline = "start commit=\"main\"\nstage \"verify\" { job \"unit\" { on-host\n step \"perl sockets.pl\" } }\n";
+    repository.write("pondrix.kdl", pipeline).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("Sockets").unwrap()).await;
+    world.passes(&run).await;
+    let log = world.log(&run, "verify/unit").await;
+    let made: Vec<_> = log.lines().filter(|line| *line != "six").collect();
+    assert_eq!(made, ["unix", "internet", "datagrams", "routes", "tried"], "{log}");
+}
