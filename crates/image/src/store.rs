@@ -17,7 +17,7 @@ mod remembered;
 use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::fs::{self, File};
-use std::io::{self, Read};
+use std::io::{self, BufRead, BufReader};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -335,12 +335,16 @@ impl Store {
             return Ok(());
         }
         let file = File::open(self.blob_path(&blob.digest)).map_err(io_error(format!("open {}", blob.digest)))?;
-        self.unpack(file, &blob.digest, diff_id)
+        self.unpack(BufReader::with_capacity(layer::BUFFER, file), &blob.digest, diff_id)
     }
 
     /// Unpacks a layer, compressed or not, unless it is unpacked already; answers whether it was read, and is what
     /// `diff_id` names. What is read need not be proved yet: it is kept only if it is.
-    pub(crate) fn unpack_from(&self, blob: impl Read + Send + 'static, diff_id: &Digest) -> Result<bool, StoreError> {
+    pub(crate) fn unpack_from(
+        &self,
+        blob: impl BufRead + Send + 'static,
+        diff_id: &Digest,
+    ) -> Result<bool, StoreError> {
         let _mine = self.unpacking.begin(diff_id);
         if self.has_layer(diff_id) {
             return Ok(false);
@@ -348,7 +352,7 @@ impl Store {
         self.unpack(blob, diff_id, diff_id).map(|()| true)
     }
 
-    fn unpack(&self, blob: impl Read + Send + 'static, name: &Digest, diff_id: &Digest) -> Result<(), StoreError> {
+    fn unpack(&self, blob: impl BufRead + Send + 'static, name: &Digest, diff_id: &Digest) -> Result<(), StoreError> {
         let folder = self.unfinished_folder()?;
         let root = folder.path().join("layer");
         let told = |words: String| StoreError::Layer { digest: name.clone(), words };

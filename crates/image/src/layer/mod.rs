@@ -44,7 +44,14 @@ const WHITEOUT_OPAQUE: &[u8] = b".wh..wh..opq";
 /// # Errors
 /// When the blob cannot be read.
 pub fn decompressed(blob: impl Read + 'static) -> io::Result<Box<dyn Read>> {
-    let mut blob = BufReader::with_capacity(128 * 1024, blob);
+    decompressed_of(BufReader::with_capacity(BUFFER, blob))
+}
+
+/// How much of a file is read at once.
+pub(crate) const BUFFER: usize = 128 * 1024;
+
+/// The same of what has a buffer already.
+fn decompressed_of(mut blob: impl BufRead + 'static) -> io::Result<Box<dyn Read>> {
     let first = blob.fill_buf()?;
     Ok(if first.starts_with(&[0x1f, 0x8b]) {
         Box::new(flate2::bufread::MultiGzDecoder::new(blob))
@@ -74,7 +81,7 @@ const AHEAD: usize = 4;
 /// # Errors
 /// Those of `with`, and what damaged the blob behind what it read.
 pub(crate) fn ahead<T, E: From<io::Error>>(
-    blob: impl Read + Send + 'static,
+    blob: impl BufRead + Send + 'static,
     with: impl FnOnce(&mut Pieces) -> Result<T, E>,
 ) -> Result<(T, Digest), E> {
     let (plain_to, plain) = sync_channel::<Piece>(AHEAD);
@@ -94,8 +101,8 @@ pub(crate) fn ahead<T, E: From<io::Error>>(
 
 type Piece = io::Result<Vec<u8>>;
 
-fn decompress(blob: impl Read + 'static, to: &SyncSender<Piece>) {
-    let mut plain = match decompressed(blob) {
+fn decompress(blob: impl BufRead + 'static, to: &SyncSender<Piece>) {
+    let mut plain = match decompressed_of(blob) {
         Ok(plain) => plain,
         Err(error) => return drop(to.send(Err(error))),
     };

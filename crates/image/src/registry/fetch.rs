@@ -1,7 +1,7 @@
 //! Fetching blobs: what breaks off goes on where it did, and is checked at its end.
 
 use std::fs::File;
-use std::io::{self, Write};
+use std::io::{self, IoSlice, Write};
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -26,6 +26,8 @@ const TRIES: u32 = 5;
 const PAUSE: Duration = Duration::from_millis(100);
 /// How many pieces of a blob may wait to be written.
 const AHEAD: usize = 64;
+/// How many bytes are written at once.
+const AT_ONCE: usize = 1 << 20;
 
 /// Who is told of a blob that comes.
 pub(super) struct Listeners<'a> {
@@ -65,10 +67,16 @@ impl Writing {
     fn begin(mut file: File) -> Self {
         let (to, mut from) = mpsc::channel::<Bytes>(AHEAD);
         let work = tokio::task::spawn_blocking(move || {
+            let (mut chunks, mut length) = (Vec::new(), 0);
             while let Some(chunk) = from.blocking_recv() {
-                file.write_all(&chunk)?;
+                length += chunk.len();
+                chunks.push(chunk);
+                if length >= AT_ONCE {
+                    write_all(&mut file, &mut chunks)?;
+                    length = 0;
+                }
             }
-            Ok(())
+            write_all(&mut file, &mut chunks)
         });
         Self { to, work }
     }
@@ -82,6 +90,24 @@ impl Writing {
         drop(self.to);
         self.work.await.unwrap_or_else(|error| Err(error.into()))
     }
+}
+
+/// Writes pieces one after the other, in as few calls as the system takes, and empties the list.
+fn write_all(file: &mut File, chunks: &mut Vec<Bytes>) -> io::Result<()> {
+    let mut slices: Vec<_> = chunks.iter().map(|chunk| IoSlice::new(chunk)).collect();
+    let mut rest = slices.as_mut_slice();
+    // An empty piece is no end.
+    IoSlice::advance_slices(&mut rest, 0);
+    while !rest.is_empty() {
+        match file.write_vectored(rest) {
+            Ok(0) => return Err(io::ErrorKind::WriteZero.into()),
+            Ok(count) => IoSlice::advance_slices(&mut rest, count),
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    chunks.clear();
+    Ok(())
 }
 
 impl Registry {

@@ -1,9 +1,9 @@
 //! Pulling: manifest, configuration and layers into the store.
 
-use std::io::Read;
+use std::io::{BufRead, Read};
 use std::sync::{Mutex, PoisonError};
 
-use bytes::Bytes;
+use bytes::{Buf, Bytes};
 use futures_util::{StreamExt, TryStreamExt};
 use pondrix_core::Size;
 use pondrix_core::image::{Digest, Reference, Registries};
@@ -193,16 +193,26 @@ struct Arriving {
     chunk: Bytes,
 }
 
-impl Read for Arriving {
-    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+impl BufRead for Arriving {
+    fn fill_buf(&mut self) -> std::io::Result<&[u8]> {
         while self.chunk.is_empty() {
             match self.from.blocking_recv() {
                 Some(chunk) => self.chunk = chunk,
-                None => return Ok(0),
+                None => break,
             }
         }
-        let count = self.chunk.len().min(buffer.len());
-        buffer[..count].copy_from_slice(&self.chunk.split_to(count));
+        Ok(&self.chunk)
+    }
+
+    fn consume(&mut self, count: usize) {
+        self.chunk.advance(count);
+    }
+}
+
+impl Read for Arriving {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let count = self.fill_buf()?.read(buffer)?;
+        self.consume(count);
         Ok(count)
     }
 }

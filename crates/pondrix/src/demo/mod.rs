@@ -9,6 +9,8 @@ mod world;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
+use pondrix_runner::limits_are_usable;
+
 use crate::failure::{FAILED, Failure, Outcome};
 use crate::{output, signals};
 use world::World;
@@ -40,6 +42,11 @@ pub(crate) async fn run(data: Option<PathBuf>, once: bool) -> Outcome {
         .with_max_level(tracing::Level::INFO)
         .init();
     output::line(&format!("Everything is kept in {}", folder.display()));
+    if limits_are_usable().is_err() {
+        output::line(
+            "You may limit nothing on this machine: jobs of the demo run without limits of memory and processes.",
+        );
+    }
     let world = World::start(&folder, once).await?;
     let played = tokio::select! {
         played = story::play(&world, once) => Some(played),

@@ -69,6 +69,7 @@ pub(super) async fn play(world: &World, once: bool) -> anyhow::Result<()> {
     told.point = 12;
     strangers::shares(world, &mut told).await?;
     strangers::guards(world, &mut told).await?;
+    strangers::bounds(world, &mut told).await?;
     Ok(())
 }
 

@@ -4,6 +4,7 @@ use std::process::Stdio;
 
 use anyhow::{Context, anyhow};
 use pondrix_core::State;
+use pondrix_runner::limits_are_usable;
 use pondrix_standin::garden::REGISTRY;
 
 use super::checks::{run_of, until};
@@ -69,6 +70,40 @@ pub(super) async fn guards(world: &World, told: &mut Told) -> anyhow::Result<()>
             return Err(anyhow!("{run} was refused because: {what}"));
         }
         told.say(&format!("{run}, of a branch that gave itself {tells}, ran nothing: {what}"));
+    }
+    Ok(())
+}
+
+/// A job that prints a secret prints stars, and one that wants more memory than it may have is cut off; both are told.
+pub(super) async fn bounds(world: &World, told: &mut Told) -> anyhow::Result<()> {
+    const CODE: &str = "fern-gate-2046";
+    let repository = world.repository("visitor-desk");
+    pondrix_in(world, &world.folder, &["secret", "set", "visitor-desk", "GATE_CODE"], CODE).await?;
+    let may_limit = limits_are_usable().is_ok();
+    let job = |name: &str, lines: &str| {
+        format!("    job \"{name}\" {{\n        container \"{REGISTRY}/base/shell:1\"\n{lines}    }}\n")
+    };
+    let leak = job("leak", "        secret \"GATE_CODE\"\n        step \"echo the gate opens with $GATE_CODE\"\n");
+    let greedy = "        limit memory=\"48MiB\"\n        step \"head -c 400000000 /dev/zero > /tmp/held\"\n";
+    let greedy = if may_limit { job("greedy", greedy) } else { String::new() };
+    repository.write("pondrix.kdl", &format!("start commit=\"**\"\nstage \"hungry\" {{\n{leak}{greedy}}}\n"))?;
+    let commit = repository.push_to("hungry", "Too much of everything")?;
+    let (run, _) = run_of(&world.client, "visitor-desk", &commit).await?;
+    let detail = until(&world.client, &run, |run| run.summary.state.is_over()).await?;
+    expect_state(&detail, if may_limit { State::Failed } else { State::Passed })?;
+    let log = world.client.log(&run, "hungry/leak").await?;
+    let log = String::from_utf8_lossy(&log).into_owned();
+    let line = log.lines().find(|line| line.starts_with("the gate opens with ")).unwrap_or_default();
+    if log.contains(CODE) || line.is_empty() {
+        return Err(anyhow!("the log of {run} says:\n{log}"));
+    }
+    told.say(&format!("{run} printed a secret, and its log says: {line}"));
+    if may_limit {
+        let log = world.client.log(&run, "hungry/greedy").await?;
+        let log = String::from_utf8_lossy(&log).into_owned();
+        let words = log.lines().find(|line| line.contains("more than the job's limit of memory"));
+        let words = words.ok_or_else(|| anyhow!("the log of {run} says:\n{log}"))?;
+        told.say(&format!("its job that wanted 400 MB and may have 48 MiB was cut off: {words}"));
     }
     Ok(())
 }
