@@ -29,8 +29,8 @@ pub(crate) struct Log {
     file: Arc<File>,
     /// How long the job's log was before, in bytes: what was written when it was tried earlier.
     base: u64,
-    /// What is hidden in it, as name and value.
-    secrets: Arc<Vec<NamedSecret>>,
+    /// Hides secrets in it; each stream has one like it.
+    masker: Masker,
     /// How long the file is.
     length: watch::Sender<u64>,
 }
@@ -45,7 +45,8 @@ impl Log {
     /// A log that continues one of so many bytes, and in which these secrets are hidden.
     pub(crate) fn new(path: &Path, base: u64, secrets: &[NamedSecret]) -> std::io::Result<Self> {
         let file = File::options().create_new(true).read(true).append(true).open(path)?;
-        Ok(Self { file: Arc::new(file), base, secrets: Arc::new(secrets.to_vec()), length: watch::Sender::new(0) })
+        let masker = Masker::new(secrets.iter().map(|secret| (secret.name.as_str(), secret.value.as_bytes())));
+        Ok(Self { file: Arc::new(file), base, masker, length: watch::Sender::new(0) })
     }
 
     /// How long the log is, in bytes, with what was there before.
@@ -60,11 +61,7 @@ impl Log {
 
     /// A text with every secret hidden.
     pub(crate) fn hide(&self, text: &str) -> String {
-        self.masker().whole(text)
-    }
-
-    fn masker(&self) -> Masker {
-        Masker::new(self.secrets.iter().map(|secret| (secret.name.as_str(), secret.value.as_bytes())))
+        self.masker.clone().whole(text)
     }
 
     fn append(&self, bytes: &[u8]) {
@@ -113,7 +110,7 @@ impl Log {
     /// Reads to the end, with every secret hidden.
     fn read_masked(&self, mut reader: PipeReader, mut take: impl FnMut(&[u8])) {
         let mut buffer = vec![0; 64 * 1024];
-        let mut masker = self.masker();
+        let mut masker = self.masker.clone();
         while let Ok(count) = reader.read(&mut buffer) {
             if count == 0 {
                 break;
