@@ -214,6 +214,12 @@ pub enum WorkError {
     NoImageJob(String),
 }
 
+/// A name in which letters stand for themselves that a tag of an image may have. A branch may have others, and a
+/// template's value must fit everywhere.
+fn fit_for_tags(name: &str) -> String {
+    name.chars().map(|c| if Tag::may_contain(c.encode_utf8(&mut [0; 4])) { c } else { '-' }).collect()
+}
+
 impl RunFacts {
     /// The first twelve digits of the commit's id.
     #[must_use]
@@ -221,15 +227,25 @@ impl RunFacts {
         self.commit.get(..12).unwrap_or(&self.commit)
     }
 
+    /// What the tags begin with under which the run pushes images. What its project does not trust has tags of its own: no
+    /// commit gives the name of a release to what it builds.
+    #[must_use]
+    pub fn own_tags(&self, is_trusted: bool) -> String {
+        match &self.tag {
+            _ if self.is_try => format!("try-{}-", self.id.number),
+            _ if is_trusted => String::new(),
+            Some(tag) => format!("tag-{}-", fit_for_tags(tag)),
+            None => format!("branch-{}-", fit_for_tags(&self.branch)),
+        }
+    }
+
     /// The values that the templates of a job may name ([`crate::pipeline::VARIABLES`]).
     #[must_use]
     pub fn values(&self, job: &PlannedJob, outputs: &Outputs) -> BTreeMap<String, String> {
-        // A branch may have letters that no tag may have; a template's value must fit everywhere.
-        let branch = self.branch.chars().map(|c| if Tag::may_contain(c.encode_utf8(&mut [0; 4])) { c } else { '-' });
         let fixed = [
             ("commit", self.commit.clone()),
             ("commit.short", self.commit_short().to_owned()),
-            ("branch", branch.collect()),
+            ("branch", fit_for_tags(&self.branch)),
             ("project", self.id.project.to_string()),
             ("run", self.id.number.to_string()),
         ];
@@ -341,12 +357,13 @@ impl ImageWork {
         job: &ImageJob,
         facts: &RunFacts,
         source: &str,
+        is_trusted: bool,
         outputs: &Outputs,
     ) -> Result<Self, WorkError> {
         let values = facts.values(planned, outputs);
+        let own = facts.own_tags(is_trusted);
         let fill = |text: &str| template::fill(text, &values);
         let tags = |templates: &[crate::pipeline::Spanned<String>]| -> Result<Vec<Tag>, WorkError> {
-            let own = if facts.is_try { format!("try-{}-", facts.id.number) } else { String::new() };
             let mut tags: Vec<Tag> = Vec::new();
             for text in templates {
                 // An input may be several tags, or none.

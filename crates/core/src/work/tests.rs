@@ -30,7 +30,7 @@ fn tags_are_filled_in_for_the_run_even_on_a_branch_no_tag_could_hold() {
         r#"stage "p" { image "desk" { push "x.test/desk" { tag "{branch}-{commit.short}"; moving "{branch}" } } }"#;
     let planned = &jobs(text)[0];
     let JobKind::Image(job) = &planned.kind else { panic!("it is an image job") };
-    let work = ImageWork::new(planned, job, &facts("fix/; rm -rf /"), "ssh://x", &Outputs::new()).unwrap();
+    let work = ImageWork::new(planned, job, &facts("fix/; rm -rf /"), "ssh://x", true, &Outputs::new()).unwrap();
     assert_eq!(work.pushes[0].tags[0].as_str(), "fix---rm--rf---0123456789ab");
     assert_eq!(work.pushes[0].moving[0].as_str(), "fix---rm--rf--");
     assert_eq!(work.annotations["org.opencontainers.image.created"], "2026-09-21T14:13:20.000Z");
@@ -42,8 +42,28 @@ fn a_run_of_files_that_are_not_committed_pushes_under_tags_of_its_own_only() {
     let planned = &jobs(text)[0];
     let JobKind::Image(job) = &planned.kind else { panic!("it is an image job") };
     let facts = RunFacts { is_try: true, ..facts("main") };
-    let push = ImageWork::new(planned, job, &facts, "", &Outputs::new()).unwrap().pushes.remove(0);
+    let push = ImageWork::new(planned, job, &facts, "", true, &Outputs::new()).unwrap().pushes.remove(0);
     assert_eq!((push.tags[0].as_str(), push.moving[0].as_str()), ("try-7-0123456789ab", "try-7-edge"));
+}
+
+#[test]
+fn what_a_project_does_not_trust_pushes_under_tags_of_its_branch_or_tag_only() {
+    let text = r#"stage "p" { image "desk" { push "x.test/desk" { tag "1.0"; moving "edge" } } }"#;
+    let planned = &jobs(text)[0];
+    let JobKind::Image(job) = &planned.kind else { panic!("it is an image job") };
+    let tags = |facts: &RunFacts, is_trusted| {
+        let push = ImageWork::new(planned, job, facts, "", is_trusted, &Outputs::new()).unwrap().pushes.remove(0);
+        (push.tags[0].to_string(), push.moving[0].to_string())
+    };
+    let told = |one: &str, other: &str| (one.to_owned(), other.to_owned());
+    let branch = facts("fix/weeds");
+    assert_eq!(tags(&branch, true), told("1.0", "edge"));
+    assert_eq!(tags(&branch, false), told("branch-fix-weeds-1.0", "branch-fix-weeds-edge"));
+    let tag = RunFacts { tag: Some("v1".to_owned()), ..facts("") };
+    assert_eq!(tags(&tag, false), told("tag-v1-1.0", "tag-v1-edge"));
+    // A try is trusted by nobody, whatever it comes after.
+    let of_try = RunFacts { is_try: true, ..branch };
+    assert_eq!(tags(&of_try, true), tags(&of_try, false));
 }
 
 #[test]
@@ -78,7 +98,7 @@ fn an_input_may_be_several_tags_or_none() {
     let JobKind::Image(job) = &planned.kind else { panic!("it is an image job") };
     let tags = |said: &str| {
         let facts = RunFacts { inputs: [("extra-tag".to_owned(), said.to_owned())].into(), ..facts("main") };
-        let work = ImageWork::new(planned, job, &facts, "", &Outputs::new());
+        let work = ImageWork::new(planned, job, &facts, "", true, &Outputs::new());
         work.map(|work| work.pushes[0].tags.iter().map(Tag::to_string).collect::<Vec<_>>())
     };
     assert_eq!(tags("").unwrap(), ["0123456789ab"]);

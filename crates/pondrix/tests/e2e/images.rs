@@ -528,10 +528,10 @@ async fn what_an_unprotected_branch_leaves_gets_into_nothing_that_a_protected_on
     repository.write("pondrix.kdl", &everywhere).unwrap();
     repository.write("image.recipe", &kept("true")).unwrap();
     repository.push("An image").unwrap();
-    let found = async |world: &World, commit: &str| {
+    let found = async |world: &World, own: &str, commit: &str| {
         let run = world.run_of("plant-labels", commit).await;
         world.passes(&run).await;
-        let layers = layers_of(world, &commit[..12]);
+        let layers = layers_of(world, &format!("{own}{}", &commit[..12]));
         let path = world.folder.path().join("registry/blobs").join(layers.last().unwrap().hex());
         let plain = layer::decompressed(std::fs::File::open(path).unwrap()).unwrap();
         let mut archive = tar::Archive::new(plain);
@@ -544,16 +544,18 @@ async fn what_an_unprotected_branch_leaves_gets_into_nothing_that_a_protected_on
     // A branch leaves something in the folder, and then does word for word what the trusted one is about to do.
     repository.git(&["checkout", "--quiet", "-b", "weeds"]).unwrap();
     repository.write("image.recipe", &kept("echo weed > /kept/left")).unwrap();
-    let (text, _) = found(&world, &repository.push_to("weeds", "Something is left").unwrap()).await;
+    let (text, _) = found(&world, "branch-weeds-", &repository.push_to("weeds", "Something is left").unwrap()).await;
     assert_eq!(text, "nothing\n");
     let last = kept("echo lily > /kept/left");
     repository.write("image.recipe", &last).unwrap();
-    let (text, log) = found(&world, &repository.push_to("weeds", "The same words").unwrap()).await;
+    let (text, log) = found(&world, "branch-weeds-", &repository.push_to("weeds", "The same words").unwrap()).await;
     assert!(text == "weed\n" && log.contains("1 steps are cached for other runners"), "{text}{log}");
+    // Nor does it give the name of a release to what it built.
+    assert!(log.contains("tags of its images begin with branch-weeds-"), "{log}");
     repository.git(&["checkout", "--quiet", "main"]).unwrap();
     repository.write("image.recipe", &last).unwrap();
     let trusted = repository.push("What is trusted").unwrap();
-    let (text, log) = found(&world, &trusted).await;
+    let (text, log) = found(&world, "", &trusted).await;
     assert_eq!(text, "nothing\n", "{log}");
     assert!(log.contains("0 of 1 steps from cache"), "{log}");
     let lists = world.registry.tags("garden/steps");
@@ -561,7 +563,7 @@ async fn what_an_unprotected_branch_leaves_gets_into_nothing_that_a_protected_on
     // Another branch may take what was trusted, and another project takes nothing of either.
     repository.git(&["checkout", "--quiet", "-b", "ferns"]).unwrap();
     repository.write("note", "a fern\n").unwrap();
-    let (text, log) = found(&world, &repository.push_to("ferns", "A branch of it").unwrap()).await;
+    let (text, log) = found(&world, "branch-ferns-", &repository.push_to("ferns", "A branch of it").unwrap()).await;
     assert!(text == "nothing\n" && log.contains("1 of 1 steps from cache"), "{text}{log}");
     let (other, _) = world.project("seed-bank", &[]).await;
     other.write("pondrix.kdl", &everywhere.replace("garden/labels", "garden/seeds")).unwrap();

@@ -23,6 +23,15 @@ use crate::sources::Claim;
 
 pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
     executor.step_started(0);
+    let (facts, is_trusted) = (&executor.assignment.facts, executor.assignment.is_trusted);
+    if !is_trusted && !facts.is_try && !work.pushes.is_empty() {
+        executor.log.say(&format!(
+            "this run is of no protected branch or tag: tags of its images begin with {} (which are protected says \
+             pondrix project set {} --protect)",
+            facts.own_tags(false),
+            facts.id.project
+        ));
+    }
     let made = tags_are_free(executor, work).and_then(|()| build(executor, work));
     let built = match made {
         Ok(built) => built,

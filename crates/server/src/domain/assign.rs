@@ -223,9 +223,14 @@ impl Engine {
             }
             JobKind::Image(job) => {
                 let name = facts.id.project.clone();
-                let project = self.store.read(move |c| store::project(c, name.as_str())).await?;
+                let read = move |c: &rusqlite::Connection| {
+                    Ok((store::project(c, name.as_str())?, Standing::read(c, name.as_str(), None)?))
+                };
+                let (project, standing) = self.store.read(read).await?;
                 let source = project.map(|project| project.repository).unwrap_or_default();
-                let work = ImageWork::new(planned, job, facts, &source, &outputs).map_err(UnfitError::from)?;
+                let is_trusted = standing.candidate(facts).is_trusted();
+                let work = ImageWork::new(planned, job, facts, &source, is_trusted, &outputs);
+                let work = work.map_err(UnfitError::from)?;
                 Ok(Work::Image(Box::new(ImageWork { parts, ..work })))
             }
             JobKind::Rollout(_) => Err(UnfitError::NotForRunner(key.clone()).into()),

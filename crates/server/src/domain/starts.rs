@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use pondrix_api::{EnvironmentView, PlanView, RunSummary};
+use pondrix_core::access::RefPattern;
 use pondrix_core::file_times::FileTimes;
 use pondrix_core::pipeline::{self, JobKind, Pipeline, StartKind, StartRule, Templates};
 use pondrix_core::plan::{self, Plan, Start};
@@ -183,14 +184,17 @@ fn schedules(pipeline: &Pipeline, branch: &str) -> Vec<Schedule> {
 /// What a plan builds of a commit, whatever the run is called.
 fn build_of(
     project: &Project,
+    protected: &[RefPattern],
     wanted: &Wanted,
     plan: &Plan,
     inputs: &BTreeMap<String, String>,
     commit: &CommitFacts,
 ) -> [u8; 32] {
     let facts = wanted.facts(&project.name, inputs.clone(), commit.time);
+    // What is pushed under other names is another build.
+    let is_trusted = protected.iter().any(|pattern| pattern.matches(&facts.branch, facts.tag.as_deref()));
     let images = plan.jobs().map(|job| match &job.kind {
-        JobKind::Image(image) => ImageWork::new(job, image, &facts, "", &Outputs::new()).ok(),
+        JobKind::Image(image) => ImageWork::new(job, image, &facts, "", is_trusted, &Outputs::new()).ok(),
         JobKind::Steps(_) | JobKind::Rollout(_) => None,
     });
     let all = (&wanted.commit, plan, images.collect::<Vec<_>>());
@@ -324,9 +328,11 @@ impl Engine {
                 (found.clone(), decided.unwrap_or_else(Decision::Faulty))
             }
         };
+        let name = project.name.clone();
+        let protected = self.store.read(move |c| store::protected(c, name.as_str())).await?;
         if let Decision::Run(plan, inputs, clocks) = &decision
             && wanted.kind == StartKind::Commit
-            && !builds.insert(build_of(project, &wanted, plan, inputs, &commit))
+            && !builds.insert(build_of(project, &protected, &wanted, plan, inputs, &commit))
         {
             let why = format!("{} would build what another start of the same push builds", wanted.title());
             decision = Decision::Nothing(why, clocks.clone());
