@@ -1,6 +1,7 @@
 //! `pondrix artifact`
 
-use std::path::{Path, PathBuf};
+use std::io::Read;
+use std::path::{Component, Path, PathBuf};
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
@@ -167,9 +168,59 @@ async fn fetch(
     let archive = client.artifact_archive(run, job, name).await?;
     std::fs::create_dir_all(into)?;
     let mut archive = tar::Archive::new(flate2::read::GzDecoder::new(&archive[..]));
-    archive.unpack(into).map_err(|error| Failure::new(format!("{}: {error}", into.display())))?;
+    let left_out = unpack(&mut archive, into).map_err(|error| Failure::new(format!("{}: {error}", into.display())))?;
     if !global.json {
         output::line(&format!("{name} of {run} {job} is in {}", into.display()));
+        for link in &left_out {
+            output::line(&format!("left out, since it leads out of there: {}", output::plain(link)));
+        }
     }
-    Ok(json!({ "job": job, "name": name, "files": files, "bytes": bytes, "into": into }))
+    Ok(json!({ "job": job, "name": name, "files": files, "bytes": bytes, "into": into, "left_out": left_out }))
+}
+
+/// Puts what a job left into a folder, but links that lead out of it: whoever opens them would open a file of their own, or
+/// write to it. Answers those.
+fn unpack(archive: &mut tar::Archive<impl Read>, into: &Path) -> std::io::Result<Vec<String>> {
+    let mut left_out = Vec::new();
+    for entry in archive.entries()? {
+        let mut entry = entry?;
+        let (path, link) = (entry.path()?.into_owned(), entry.link_name()?.map(std::borrow::Cow::into_owned));
+        match link {
+            Some(link) if leads_out(&path, &link) => {
+                left_out.push(format!("{} -> {}", path.display(), link.display()));
+            }
+            _ if is_behind_link(into, &path) => left_out.push(path.display().to_string()),
+            _ => drop(entry.unpack_in(into)?),
+        }
+    }
+    Ok(left_out)
+}
+
+/// Whether a link at a path may lead out of the folder that the path is of: one that goes up behind a name may, whatever it
+/// looks like, since that name may be a link too.
+fn leads_out(path: &Path, link: &Path) -> bool {
+    let folders = path.components().count().saturating_sub(1);
+    let up = link.components().take_while(|component| matches!(component, Component::ParentDir | Component::CurDir));
+    let up = up.filter(|component| *component == Component::ParentDir).count();
+    let mut behind = link.components().skip_while(|component| !matches!(component, Component::Normal(_)));
+    link.has_root() || up > folders || behind.any(|component| component == Component::ParentDir)
+}
+
+/// Whether a path goes through a link of the folder.
+fn is_behind_link(into: &Path, path: &Path) -> bool {
+    let parents = path.ancestors().skip(1).filter(|parent| !parent.as_os_str().is_empty());
+    parents.into_iter().any(|parent| into.join(parent).is_symlink())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_link_leads_out_that_goes_further_up_than_its_folder_or_begins_at_the_root() {
+        let out = |path: &str, link: &str| leads_out(Path::new(path), Path::new(link));
+        assert!(out("a", "/etc/passwd") && out("a", "../b") && out("x/a", "../../b") && out("x/a", "y/../../../b"));
+        assert!(out("x/a", "./y/../b"), "where y leads is not known");
+        assert!(!out("a", "b") && !out("x/a", "../b") && !out("x/y/a", "./../../b/c"));
+    }
 }

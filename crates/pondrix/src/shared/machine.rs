@@ -73,7 +73,7 @@ impl Allows {
             return None;
         }
         let machine = rustix::system::sysinfo();
-        let memory = u64::from(machine.totalram) * u64::from(machine.mem_unit);
+        let memory = machine.totalram * u64::from(machine.mem_unit);
         let share = memory / 10 * 9 / slots.max(1) as u64;
         Some(JobLimits {
             memory: self.job_memory.unwrap_or(Size::from_bytes(share)),
