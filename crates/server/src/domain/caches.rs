@@ -69,10 +69,10 @@ impl Asking {
 impl Engine {
     /// Looks for an archive: in the run's own branch first, then in the shared one.
     pub(crate) async fn find_cache(&self, live: &LiveRun, asked: CacheQuestion) -> Result<CacheAnswer, StoreError> {
-        let (run, key, now) = (Asking::of(live), asked.key.clone(), self.clock.now());
+        let (asking, key, now) = (Asking::of(live), asked.key.clone(), self.clock.now());
         let find = move |c: &Connection| {
-            let places = run.places(c)?;
-            let Some(project) = run.project(c)? else { return Ok((None, false)) };
+            let places = asking.places(c)?;
+            let Some(project) = asking.project(c)? else { return Ok((None, false)) };
             let beginnings = asked.newest.iter().map(|prefix| (prefix, true));
             for (key, is_beginning) in [(&asked.key, false)].into_iter().chain(beginnings) {
                 for place in &places.find {
@@ -93,9 +93,9 @@ impl Engine {
 
     /// Keeps an archive for later runs of the same branch.
     pub(crate) async fn put_cache(&self, live: &LiveRun, entry: CacheEntry) -> Result<(), StoreError> {
-        let (run, now) = (Asking::of(live), self.clock.now());
+        let (asking, now) = (Asking::of(live), self.clock.now());
         let cache = CacheRow { key: entry.key, digest: entry.digest, size: entry.size };
-        let put = move |c: &Connection| match (run.project(c)?, run.places(c)?.leave) {
+        let put = move |c: &Connection| match (asking.project(c)?, asking.places(c)?.leave) {
             (Some(project), Some(place)) => store::put_cache(c, project.id, &place, &cache, now, MOST_CACHE),
             _ => Ok(()),
         };
@@ -105,11 +105,11 @@ impl Engine {
     /// What a job may take from earlier ones.
     pub(super) async fn earlier(&self, live: &LiveRun, job: &JobKey, work: &Work) -> Result<Earlier, StoreError> {
         let Work::Image(image) = work else { return Ok(Earlier::default()) };
-        let (run, job, cache) = (Asking::of(live), job.job().to_owned(), image.cache.clone());
+        let (asking, job, cache) = (Asking::of(live), job.job().to_owned(), image.cache.clone());
         let read = move |c: &Connection| {
-            let is_trusted = run.is_trusted(c)?;
+            let is_trusted = asking.is_trusted(c)?;
             let mut step_lists = Vec::new();
-            if let (Some(repository), Some(project)) = (cache, run.project(c)?) {
+            if let (Some(repository), Some(project)) = (cache, asking.project(c)?) {
                 let kinds = if is_trusted { &[true][..] } else { &[true, false] };
                 for kind in kinds.iter().copied() {
                     step_lists.extend(store::step_list(c, project.id, &repository.to_string(), &job, kind)?);
@@ -122,11 +122,11 @@ impl Engine {
 
     /// Remembers the list of steps that a job left in a registry.
     pub(crate) async fn put_step_list(&self, live: &LiveRun, job: &JobKey, list: StepList) -> Result<(), StoreError> {
-        let (run, job) = (Asking::of(live), job.job().to_owned());
+        let (asking, job) = (Asking::of(live), job.job().to_owned());
         let StepList { repository, list } = list;
         let put = move |c: &Connection| {
-            let Some(project) = run.project(c)? else { return Ok(()) };
-            store::put_step_list(c, project.id, &repository.to_string(), &job, run.is_trusted(c)?, &list)
+            let Some(project) = asking.project(c)? else { return Ok(()) };
+            store::put_step_list(c, project.id, &repository.to_string(), &job, asking.is_trusted(c)?, &list)
         };
         self.store.write(put).await
     }

@@ -92,6 +92,34 @@ async fn whoever_had_a_token_before_there_were_roles_keeps_what_is_of_projects_a
 }
 
 #[tokio::test]
+async fn of_archives_of_before_those_of_the_default_branch_are_trusted_where_nothing_else_is_protected() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("records.db");
+    let connection = Connection::open(&path).unwrap();
+    for migration in &MIGRATIONS[..16] {
+        let (Tables(sql) | Documents(sql, _)) = migration;
+        connection.execute_batch(sql).unwrap();
+    }
+    let inserts = "
+        INSERT INTO projects (id, name, repository, hook_secret, added, default_branch, protected) VALUES
+            (1, 'desk', 'x', 'y', 1, 'trunk', ''), (2, 'labels', 'x', 'y', 1, 'main', 'release/*'),
+            (3, 'beds', 'x', 'y', 1, NULL, '');
+        INSERT INTO caches (project, scope, key, digest, size, created, used)
+            SELECT p.id, b.value, 'k', zeroblob(32), 1, 1, 1 FROM projects p, json_each('[\"trunk\", \"main\"]') b;";
+    connection.execute_batch(inserts).unwrap();
+    connection.pragma_update(None, "user_version", 16).unwrap();
+    drop(connection);
+    let store = Store::open(&path).unwrap();
+    let read = store.read(|c| {
+        let places = |project| Ok::<_, StoreError>(used_caches(c, project)?.into_iter().map(|cache| cache.place));
+        Ok([1, 2, 3].map(|project| places(project).unwrap().filter(|place| place.is_trusted).collect::<Vec<_>>()))
+    });
+    let trusted = read.await.unwrap();
+    assert_eq!(trusted[0].iter().map(|place| place.branch.as_str()).collect::<Vec<_>>(), ["trunk"]);
+    assert!(trusted[1].is_empty() && trusted[2].is_empty());
+}
+
+#[tokio::test]
 async fn a_write_that_fails_or_panics_undoes_itself_and_no_other() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open(&folder.path().join("records.db")).unwrap();
