@@ -220,6 +220,13 @@ fn fit_for_tags(name: &str) -> String {
     name.chars().map(|c| if Tag::may_contain(c.encode_utf8(&mut [0; 4])) { c } else { '-' }).collect()
 }
 
+/// As much of a name as stands in front of tags, which have at most 128 letters.
+fn first_letters(name: &str) -> &str {
+    /// There is room for a tag of as many.
+    const MOST: usize = 56;
+    name.get(..MOST).unwrap_or(name)
+}
+
 impl RunFacts {
     /// The first twelve digits of the commit's id.
     #[must_use]
@@ -234,8 +241,8 @@ impl RunFacts {
         match &self.tag {
             _ if self.is_try => format!("try-{}-", self.id.number),
             _ if is_trusted => String::new(),
-            Some(tag) => format!("tag-{}-", fit_for_tags(tag)),
-            None => format!("branch-{}-", fit_for_tags(&self.branch)),
+            Some(tag) => format!("tag-{}-", first_letters(&fit_for_tags(tag))),
+            None => format!("branch-{}-", first_letters(&fit_for_tags(&self.branch))),
         }
     }
 

@@ -65,7 +65,7 @@ pub fn limits_are_usable() -> Result<(), NoLimits> {
 #[derive(Debug, thiserror::Error)]
 #[error(
     "a job could take all memory and processes of this machine: {0}. Run it as root, or have a control group \
-     delegated (systemd: Delegate=yes), or let it work without limits: --without-limits"
+     delegated (systemd-run --user --scope --property=Delegate=yes …), or let it work without limits: --without-limits"
 )]
 pub struct NoLimits(#[source] StartError);
 

@@ -19,7 +19,9 @@ use crate::sources::Sources;
 /// How long the build caches of a project are new.
 const NEW_CACHE: Duration = Duration::from_secs(3600);
 
-/// What the folder of a project's caches ends with that builds mount which it does not trust. No project's name has a dot.
+/// What the folders of a project's caches end with that builds mount which it trusts, and others. No project's name has a
+/// dot; what has neither end is of an earlier version, in which anybody may have written to it.
+const TRUSTED: &str = ".trusted";
 const UNTRUSTED: &str = ".untrusted";
 
 /// How many archives of commits' files are kept in memory.
@@ -77,8 +79,7 @@ impl Folder {
 
     /// The folder of the caches that builds of a project's images mount: those that it trusts, or the others.
     pub(crate) fn build_caches(&self, project: &ProjectName, is_trusted: bool) -> PathBuf {
-        let name = if is_trusted { project.to_string() } else { format!("{project}{UNTRUSTED}") };
-        self.all_build_caches().join(name)
+        self.all_build_caches().join(format!("{project}{}", if is_trusted { TRUSTED } else { UNTRUSTED }))
     }
 
     /// Removes the caches that builds mount of projects that are none of these any more: no job of theirs runs.
@@ -92,7 +93,7 @@ impl Folder {
             let path = entry.path();
             let age = entry.metadata()?.modified()?.elapsed().unwrap_or_default();
             let name = entry.file_name();
-            let of = name.to_str().map(|name| name.strip_suffix(UNTRUSTED).unwrap_or(name));
+            let of = name.to_str().and_then(|name| name.strip_suffix(UNTRUSTED).or_else(|| name.strip_suffix(TRUSTED)));
             // One that is new is perhaps of a project that was added since the server was asked.
             if age > NEW_CACHE && !projects.iter().any(|project| of == Some(project.as_str())) {
                 fs::remove_dir_all(&path)?;

@@ -61,6 +61,8 @@ fn what_a_project_does_not_trust_pushes_under_tags_of_its_branch_or_tag_only() {
     assert_eq!(tags(&branch, false), told("branch-fix-weeds-1.0", "branch-fix-weeds-edge"));
     let tag = RunFacts { tag: Some("v1".to_owned()), ..facts("") };
     assert_eq!(tags(&tag, false), told("tag-v1-1.0", "tag-v1-edge"));
+    let long = RunFacts { branch: "x".repeat(300), ..facts("") };
+    assert_eq!(tags(&long, false).0, format!("branch-{}-1.0", "x".repeat(56)));
     // A try is trusted by nobody, whatever it comes after.
     let of_try = RunFacts { is_try: true, ..branch };
     assert_eq!(tags(&of_try, true), tags(&of_try, false));

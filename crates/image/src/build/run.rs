@@ -156,7 +156,8 @@ impl StageBuild<'_> {
             }
         };
         output.finish();
-        if exit.is_ok() && running.was_out_of_memory() {
+        let failed = !matches!(exit, Ok(Exit::Status(0)) | Err(_));
+        if failed && running.was_out_of_memory() {
             let words = "something of the command was ended: it would have needed more memory than the job may use";
             return Err(self.fault(at, words, None).into());
         }

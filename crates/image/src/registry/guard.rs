@@ -10,15 +10,20 @@ use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 
 /// A host is at an address that is not reached from here.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error(
-    "{host} is at {address}, which is not of the public network; whoever runs this machine's runner opens it with \
-     --reach {address}"
-)]
+#[error("{host} is at {address}, which is not of the public network{}", opened_by(*address))]
 pub struct NotReached {
     /// The host, as it was named.
     pub host: String,
     /// Where it is.
     pub address: IpAddr,
+}
+
+/// Who can open it. Of version 6 nothing is opened.
+fn opened_by(address: IpAddr) -> String {
+    match address.to_canonical() {
+        IpAddr::V4(address) => format!("; the owner of the machine that asks opens it with --reach {address}"),
+        IpAddr::V6(_) => String::new(),
+    }
 }
 
 impl NotReached {
