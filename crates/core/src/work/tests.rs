@@ -48,7 +48,7 @@ fn a_run_of_files_that_are_not_committed_pushes_under_tags_of_its_own_only() {
 
 #[test]
 fn what_a_project_does_not_trust_pushes_under_tags_of_its_branch_or_tag_only() {
-    let text = r#"stage "p" { image "desk" { push "x.test/desk" { tag "1.0"; moving "edge" } } }"#;
+    let text = r#"stage "p" { image "desk" { push "x.test/desk" { tag "1.0-{run}"; moving "edge" } } }"#;
     let planned = &jobs(text)[0];
     let JobKind::Image(job) = &planned.kind else { panic!("it is an image job") };
     let tags = |facts: &RunFacts, is_trusted| {
@@ -57,12 +57,12 @@ fn what_a_project_does_not_trust_pushes_under_tags_of_its_branch_or_tag_only() {
     };
     let told = |one: &str, other: &str| (one.to_owned(), other.to_owned());
     let branch = facts("fix/weeds");
-    assert_eq!(tags(&branch, true), told("1.0", "edge"));
-    assert_eq!(tags(&branch, false), told("branch-fix-weeds-1.0", "branch-fix-weeds-edge"));
+    assert_eq!(tags(&branch, true), told("1.0-7", "edge"));
+    assert_eq!(tags(&branch, false), told("branch-fix-weeds-1.0-7", "branch-fix-weeds-edge"));
     let tag = RunFacts { tag: Some("v1".to_owned()), ..facts("") };
-    assert_eq!(tags(&tag, false), told("tag-v1-1.0", "tag-v1-edge"));
+    assert_eq!(tags(&tag, false), told("tag-v1-1.0-7", "tag-v1-edge"));
     let long = RunFacts { branch: "x".repeat(300), ..facts("") };
-    assert_eq!(tags(&long, false).0, format!("branch-{}-1.0", "x".repeat(56)));
+    assert_eq!(tags(&long, false).0, format!("branch-{}-1.0-7", "x".repeat(56)));
     // A try is trusted by nobody, whatever it comes after.
     let of_try = RunFacts { is_try: true, ..branch };
     assert_eq!(tags(&of_try, true), tags(&of_try, false));
