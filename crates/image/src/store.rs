@@ -2,7 +2,7 @@
 //!
 //! ```text
 //! blobs/HEX        a blob, named by its digest
-//! unproved/HEX     that a blob is a layer whose plain bytes were proved, and its own were not yet
+//! unproved/HEX     the digest of a layer's plain bytes, which were proved, where those of its blob were not yet
 //! layers/HEX/      a layer unpacked, named by the digest of its uncompressed bytes; or what is laid over one
 //! left-out/HEX     the folders that an unpacked layer leaves out, each ended with a zero byte
 //! listings/HEX     the files of an unpacked layer
@@ -191,16 +191,24 @@ impl Store {
         Ok(())
     }
 
-    /// Gives a layer's blob its name, of which is known that it unpacks to the right files, and not that its own bytes are
-    /// the right ones.
+    /// Gives a layer's blob its name, of which is known that it unpacks to `diff_id`, and not that its own bytes are the
+    /// right ones.
     pub(crate) fn finish_unproved_blob(
         &self,
         file: tempfile::NamedTempFile,
         digest: &Digest,
+        diff_id: &Digest,
     ) -> Result<(), StoreError> {
         // Before the blob: one without this would be believed.
-        fs::write(self.unproved_path(digest), "").map_err(io_error(format!("keep {digest}")))?;
+        fs::write(self.unproved_path(digest), diff_id.to_string()).map_err(io_error(format!("keep {digest}")))?;
         self.finish_blob(file, digest)
+    }
+
+    /// Whether a blob of this name may be another one: nobody has looked at its bytes, and what it was proved by is not
+    /// that it unpacks to `diff_id`. An image may call anything by any name.
+    pub(crate) fn is_doubtful(&self, digest: &Digest, diff_id: &Digest) -> bool {
+        let proved_by = fs::read_to_string(self.unproved_path(digest));
+        proved_by.is_ok_and(|proved_by| proved_by != diff_id.to_string()) && self.blob_path(digest).exists()
     }
 
     fn unproved_path(&self, digest: &Digest) -> PathBuf {
@@ -333,6 +341,9 @@ impl Store {
         let _mine = self.unpacking.begin(diff_id);
         if self.has_layer(diff_id) {
             return Ok(());
+        }
+        if self.is_doubtful(&blob.digest, diff_id) {
+            self.prove_blob(&blob.digest)?;
         }
         let file = File::open(self.blob_path(&blob.digest)).map_err(io_error(format!("open {}", blob.digest)))?;
         self.unpack(BufReader::with_capacity(layer::BUFFER, file), &blob.digest, diff_id)

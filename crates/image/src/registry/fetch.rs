@@ -158,13 +158,13 @@ impl Registry {
         // It has its files in the store, which are to be whole or gone by the time that this answers.
         let unpacked = match coming.unpacking {
             Some(unpacking) => unpacking.end().await,
-            None => false,
+            None => None,
         };
         // Of a file that cannot be written this knows why.
         coming.to.end().await.map_err(io)?;
         came?;
-        if unpacked && coming.count == size {
-            return Ok(store.finish_unproved_blob(file, digest)?);
+        if let Some(diff_id) = unpacked.filter(|_| coming.count == size) {
+            return Ok(store.finish_unproved_blob(file, digest, &diff_id)?);
         }
         let (file, found) = match coming.hash {
             Some(hash) => (file, hash.finish().0),

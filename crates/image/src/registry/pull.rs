@@ -129,6 +129,11 @@ pub async fn pull_and_tell(
         return Err(registry.nonsense("image", "its manifest and its configuration count different layers"));
     }
     let bring = async |(layer, diff_id): (&Descriptor, &Digest)| {
+        if store.is_doubtful(&layer.digest, diff_id) {
+            let (store, digest) = (store.clone(), layer.digest.clone());
+            // One that is another is gone then, and fetched.
+            drop(tokio::task::spawn_blocking(move || store.prove_blob(&digest)).await);
+        }
         let is_new = !store.has_blob(&layer.digest);
         let count: &(dyn Fn(u64) + Sync) = if is_new { &come } else { &|_| () };
         let unpacking = (wanted == Wanted::Files && is_new).then(|| Unpacking::begin(store, diff_id));
@@ -154,19 +159,20 @@ pub async fn pull_and_tell(
 pub(super) struct Unpacking {
     to: Option<Sender<Bytes>>,
     work: JoinHandle<bool>,
+    diff_id: Digest,
 }
 
 impl Unpacking {
     /// Begins when the first bytes come.
     fn begin(store: &Store, diff_id: &Digest) -> Self {
         let (to, mut from) = mpsc::channel(AHEAD);
-        let (store, diff_id) = (store.clone(), diff_id.clone());
+        let (store, wanted, diff_id) = (store.clone(), diff_id.clone(), diff_id.clone());
         let work = tokio::task::spawn_blocking(move || {
             let Some(chunk) = from.blocking_recv() else { return false };
             // Whatever goes wrong is met again, and told, by who unpacks what is in the store then.
-            store.unpack_from(Arriving { from, chunk }, &diff_id).unwrap_or(false)
+            store.unpack_from(Arriving { from, chunk }, &wanted).unwrap_or(false)
         });
-        Self { to: Some(to), work }
+        Self { to: Some(to), work, diff_id }
     }
 
     /// Takes the next bytes.
@@ -179,11 +185,11 @@ impl Unpacking {
         }
     }
 
-    /// Whether what came unpacked to the layer that it should be.
-    pub(super) async fn end(self) -> bool {
+    /// The layer that what came unpacked to, where it is the one that it should be.
+    pub(super) async fn end(self) -> Option<Digest> {
         drop(self.to);
         // A thread that broke has unpacked nothing.
-        self.work.await.unwrap_or(false)
+        self.work.await.unwrap_or(false).then_some(self.diff_id)
     }
 }
 
@@ -235,7 +241,9 @@ impl Registry {
 /// An image of the store, if all its parts are there.
 fn complete(store: &Store, digest: &Digest) -> Option<Image> {
     let image = store.has_blob(digest).then(|| store.image(digest).ok())??;
-    image.manifest.layers.iter().all(|layer| store.has_blob(&layer.digest)).then_some(image)
+    let (layers, diff_ids) = (&image.manifest.layers, &image.config.rootfs.diff_ids);
+    let is_doubtful = layers.iter().zip(diff_ids).any(|(layer, diff_id)| store.is_doubtful(&layer.digest, diff_id));
+    (!is_doubtful && layers.iter().all(|layer| store.has_blob(&layer.digest))).then_some(image)
 }
 
 /// Whether the disk can take what an image says it has, before any of it is fetched.

@@ -62,14 +62,19 @@ fn endless() -> Response {
     Body::from_stream(pieces).into_response()
 }
 
-/// A registry that gives an image of one layer, and for that layer's blob these bytes.
+/// A registry that gives an image of one layer, in which a lily is, and for that layer's blob these bytes.
 async fn giving(wanted: &[u8], given: Vec<u8>) -> SocketAddr {
+    giving_of("lily", wanted, wanted.len(), given).await
+}
+
+/// The same with another text for the lily, where the blob is said to have another size.
+async fn giving_of(text: &str, wanted: &[u8], size: usize, given: Vec<u8>) -> SocketAddr {
     let config = String::from_utf8(CONFIG.to_vec()).unwrap();
     let id = config.split('"').find(|word| word.starts_with("sha256:")).unwrap();
-    let diff_id = layer(&[("lily", "lily")], &Compression::Gzip).diff_id;
+    let diff_id = layer(&[("lily", text)], &Compression::Gzip).diff_id;
     let config = config.replace(id, &diff_id.to_string()).into_bytes();
     let document = json!({ "schemaVersion": 2, "mediaType": media::MANIFEST,
-        "config": descriptor(media::CONFIG, &config), "layers": [descriptor(media::LAYER_GZIP, wanted)] });
+        "config": descriptor(media::CONFIG, &config), "layers": [Descriptor { size: size as u64, ..descriptor(media::LAYER_GZIP, wanted) }] });
     let digest = digest_of(wanted).to_string();
     answering(move |request| match request.uri().path() {
         path if path.ends_with(&digest) => given.clone().into_response(),
@@ -127,6 +132,19 @@ async fn a_blob_that_is_another_one_with_the_right_files_runs_here_and_is_given_
     let pulled = files(giving(&wanted, wanted.clone()).await, &store).await.unwrap();
     push_it(&pulled, &store).await.unwrap();
     assert_eq!(kept(&folder, "unfinished"), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_image_that_calls_its_layer_by_the_name_of_another_ones_keeps_nobody_from_that() {
+    let of = |text: &str| layer(&[("lily", text)], &Compression::Gzip).blob;
+    let (_folder, store) = store();
+    let lily = of("lily");
+    let weed = of("weed");
+    let foreign = files(giving_of("weed", &lily, weed.len(), weed).await, &store).await.unwrap();
+    assert_eq!(std::fs::read_to_string(store.layers(&foreign).unwrap()[0].join("lily")).unwrap(), "weed");
+    let honest = files(giving(&lily, lily.clone()).await, &store).await.unwrap();
+    assert_eq!(std::fs::read_to_string(store.layers(&honest).unwrap()[0].join("lily")).unwrap(), "lily");
+    assert_eq!(digest_of(&std::fs::read(store.blob_path(&digest_of(&lily))).unwrap()), digest_of(&lily));
 }
 
 #[tokio::test(flavor = "multi_thread")]
