@@ -5,6 +5,7 @@
 
 mod access;
 mod artifacts;
+mod audit;
 mod client;
 mod followed_run;
 mod images;
@@ -23,6 +24,7 @@ pub use artifacts::{
     ArtifactFile, ArtifactFiles, CacheAnswer, CacheEntry, CacheQuestion, Digests, FetchedArtifact, FlakyTests,
     NewArtifact,
 };
+pub use audit::{AuditEntry, AuditKeep, AuditPage, AuditProof, AuditWanted};
 pub use client::{Client, ClientError, RunnerClient, RunsWanted, ServerEvent};
 pub use followed_run::FollowedRun;
 pub use images::{

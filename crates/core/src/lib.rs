@@ -5,6 +5,7 @@
 //! as [`Time`]; what should happen next goes out as plain data ([`run::Effect`]).
 
 pub mod access;
+pub mod audit;
 pub mod draft;
 mod duration;
 pub mod file_times;

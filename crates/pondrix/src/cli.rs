@@ -64,6 +64,8 @@ pub(crate) enum Command {
     Environment(commands::environment::Environment),
     #[command(subcommand)]
     Secret(commands::secret::Secret),
+    #[command(subcommand)]
+    Audit(commands::audit::Audit),
     Backup(commands::backup::Backup),
     Restore(commands::restore::Restore),
     #[command(subcommand)]

@@ -68,8 +68,12 @@ impl From<ClientError> for Failure {
                     "check the address (`--url`, PONDRIX_URL or `pondrix login`) and that `pondrix serve` runs there",
                 )
             }
-            ClientError::Problem(problem) if matches!(problem.status, 401 | 403) => {
+            ClientError::Problem(problem) if problem.status == 401 => {
                 Self { status: NOT_ALLOWED, ..Self::new(message) }.advise("sign in with `pondrix login URL`")
+            }
+            // Who is signed in is not helped by that; the server says whom to ask.
+            ClientError::Problem(problem) if problem.status == 403 => {
+                Self { status: NOT_ALLOWED, ..Self::new(message) }
             }
             ClientError::Problem(problem) if !problem.faults.is_empty() => {
                 let shown: Vec<_> = problem.faults.iter().map(|fault| fault.render(FILE_NAME)).collect();

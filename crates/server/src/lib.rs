@@ -7,6 +7,7 @@
 
 mod access;
 mod archives;
+mod audit;
 mod backoff;
 mod backup;
 mod console;

@@ -1,6 +1,7 @@
 //! Opening the records, and answering until told to stop.
 
 use std::fs::Permissions;
+use std::net::{IpAddr, SocketAddr};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -38,6 +39,8 @@ pub struct ServerConfig {
     pub public_url: Option<String>,
     /// The longest archive of files that are tried, in bytes.
     pub try_limit: u64,
+    /// The proxies that are believed when they say whom they ask for.
+    pub trusted_proxies: Vec<IpAddr>,
     /// What of the network is reached at hosts that pipelines name, and nobody who administers the server.
     pub reach: Reach,
 }
@@ -145,19 +148,22 @@ impl Server {
         let watcher = Watcher::new(Arc::clone(&self.engine), self.config.look_every, shutdown.clone());
         self.engine.seal_files_of_environments().await?;
         self.engine.resume().await?;
+        self.engine.tell_audit().await?;
         workers::start(&self.engine, &watcher, self.preflights, &shutdown);
         for row in self.store.read(store::projects).await? {
             watcher.watch(row.project);
         }
         let try_limit = self.config.try_limit;
         let queries = Queries::new(self.store);
-        let app =
-            App { engine: self.engine, queries, watcher, public_url: public, try_limit, shutdown: shutdown.clone() };
+        let trusted_proxies = self.config.trusted_proxies;
+        let (engine, public_url, shutdown_told) = (self.engine, public, shutdown.clone());
+        let app = App { engine, queries, watcher, public_url, try_limit, trusted_proxies, shutdown: shutdown_told };
         write_private(&Self::address_file(&self.config.data), address.as_bytes())?;
         info!(address, "serving");
         // Answers go out as they are written: waiting to fill a packet costs a reader 40 ms each.
         let listener = listener.tap_io(|stream| drop(stream.set_nodelay(true)));
-        axum::serve(listener, http::router(Arc::new(app))).with_graceful_shutdown(shutdown.cancelled_owned()).await?;
+        let router = http::router(Arc::new(app)).into_make_service_with_connect_info::<SocketAddr>();
+        axum::serve(listener, router).with_graceful_shutdown(shutdown.cancelled_owned()).await?;
         Ok(())
     }
 }

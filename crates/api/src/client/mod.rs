@@ -1,5 +1,6 @@
 //! The HTTP client.
 
+mod audit;
 mod events;
 mod person;
 mod runner;

@@ -54,7 +54,7 @@ impl RunsWanted {
 /// The API, with a person's token.
 #[derive(Clone, Debug)]
 pub struct Client {
-    wire: Wire,
+    pub(super) wire: Wire,
     address: String,
 }
 

@@ -32,6 +32,15 @@ impl Projects {
         Self(Kind::Beginning(String::new()))
     }
 
+    /// The one project, where it holds for no more.
+    #[must_use]
+    pub fn one(&self) -> Option<&str> {
+        match &self.0 {
+            Kind::Name(name) => Some(name),
+            Kind::Beginning(_) => None,
+        }
+    }
+
     /// Whether it holds for all.
     #[must_use]
     pub fn is_all(&self) -> bool {

@@ -2,6 +2,7 @@
 
 pub(crate) mod answer;
 pub(crate) mod artifact;
+pub(crate) mod audit;
 pub(crate) mod backup;
 pub(crate) mod check;
 pub(crate) mod demo;
@@ -50,6 +51,7 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Registry(command) => command.run(global).await,
         Command::Image(command) => command.run(global).await,
         Command::Environment(command) => command.run(global).await,
+        Command::Audit(command) => command.run(global).await,
         Command::Backup(command) => command.run(global).await,
         Command::Restore(command) => command.run(global),
         Command::Retention(command) => command.run(global).await,

@@ -1,7 +1,7 @@
 //! `pondrix serve`
 
 use std::io::ErrorKind;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
@@ -32,6 +32,10 @@ pub(crate) struct Serve {
     /// The address that people and hooks use, when it is another (behind a proxy with TLS).
     #[arg(long, value_name = "URL")]
     public_url: Option<String>,
+    /// A proxy in front of the server that is believed when it says whom it asks for (X-Forwarded-For). Several times for
+    /// several.
+    #[arg(long, value_name = "ADDRESS")]
+    trusted_proxy: Vec<IpAddr>,
     /// How many runners of its own to start; 0 for none.
     #[arg(long, default_value_t = 1, value_name = "COUNT")]
     runners: usize,
@@ -89,6 +93,7 @@ impl Serve {
             look_every: self.look_every.to_std(),
             public_url: self.public_url,
             try_limit: self.try_limit.bytes(),
+            trusted_proxies: self.trusted_proxy.iter().map(IpAddr::to_canonical).collect(),
             reach: Reach::with(self.allows.reach.clone()),
         };
         if self.runners > 0 && !self.allows.without_limits {

@@ -10,7 +10,7 @@ use crate::someone::Someone;
 use crate::support::{World, one_job};
 
 /// A pipeline that makes an image and rolls it out to staging, with more said of the last stage.
-fn rolling_out(more: &str) -> String {
+pub(crate) fn rolling_out(more: &str) -> String {
     format!(
         "start commit=\"**\"\nstage \"package\" {{ image \"app\" {{ push \"{REGISTRY}/pond\" {{ tag \"{{run}}\" }} }} }}\n\
          stage \"out\" {{\n {more}\n rollout \"app\" {{ to \"staging\"; image \"app\"; manifests \"app.yaml\" }}\n}}\n"
@@ -22,7 +22,7 @@ const APP: &str = "apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: app}\
                    selector: {matchLabels: {app: app}}\n  template:\n    metadata: {labels: {app: app}}\n    \
                    spec:\n      containers: [{name: app, image: app, command: [/bin/sh, -c, 'sleep 1000']}]\n";
 
-async fn app(world: &World, pipeline: &str) -> Repository {
+pub(crate) async fn app(world: &World, pipeline: &str) -> Repository {
     let (repository, _) = world.project("plant-labels", &[]).await;
     repository.write("image.recipe", &format!("FROM {REGISTRY}/base/shell:1\n")).unwrap();
     repository.write("app.yaml", APP).unwrap();
@@ -31,7 +31,7 @@ async fn app(world: &World, pipeline: &str) -> Repository {
 }
 
 /// Pushes to a branch of its own, and answers its run.
-async fn push_to(world: &World, repository: &Repository, branch: &str) -> RunId {
+pub(crate) async fn push_to(world: &World, repository: &Repository, branch: &str) -> RunId {
     repository.git(&["checkout", "--quiet", "-B", branch]).unwrap();
     repository.write("README.md", branch).unwrap();
     repository.git(&["add", "--all"]).unwrap();

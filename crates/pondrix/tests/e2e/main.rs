@@ -6,6 +6,7 @@ mod access;
 mod again;
 mod artifacts;
 mod attacks;
+mod audit;
 mod backups;
 mod bad_input;
 mod bases;

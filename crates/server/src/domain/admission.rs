@@ -4,12 +4,14 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use pondrix_api::RunSummary;
+use pondrix_core::audit::Deed;
 use pondrix_core::run::{Event, Run};
 use pondrix_core::{State, Time};
 use rusqlite::Connection;
 
 use super::environments::{add_gates, own_names};
-use super::{Engine, LiveRun, detail, locked};
+use super::{Engine, LiveRun, detail, locked, own_deed};
+use crate::audit::Note;
 use crate::store::{self, EncodedEvent, EncodedRun, NewRun, StoreError};
 
 /// A run that is to be made, with all of it that takes long to make where there are thousands of jobs.
@@ -54,6 +56,19 @@ impl Made {
     }
 }
 
+/// What the audit says of a run that is stored: that somebody asked for it, or that the server saw a reason.
+fn started(asked: Option<Deed>, run: &RunSummary) -> Deed {
+    let target = format!("#{}", run.number);
+    match asked {
+        Some(asked) => Deed { target, ..asked },
+        None => {
+            let of = run.tag.as_ref().map_or_else(|| format!("branch {}", run.branch), |tag| format!("tag {tag}"));
+            let words = format!("{of} at {}, by {}", run.commit.get(..12).unwrap_or(&run.commit), run.start.word());
+            Deed { words, ..own_deed("run start", target, Some(&run.project)) }
+        }
+    }
+}
+
 impl Engine {
     /// Stores a run with what it carries over from an earlier one and with what `also` writes, and begins it when its
     /// pipeline file has no fault.
@@ -67,12 +82,15 @@ impl Engine {
         let now = self.clock.now();
         let made = self.store.read(move |c| Made::new(c, project, new, carried, now)).await?;
         let engine = Arc::clone(self);
+        let note = Note::current();
+        let asked = note.as_ref().and_then(Note::pending);
         // What is stored begins, even when whoever asked stops waiting.
         let admitted = tokio::spawn(async move {
             let admission = engine.admission.write().await;
             let write = move |connection: &Connection| {
                 also(connection)?;
                 let (id, summary) = made.store(connection, project, now)?;
+                store::note(connection, now, started(asked, &summary))?;
                 Ok((id, summary, made))
             };
             let stored = engine.store.write(write).await.and_then(|(id, summary, made)| {
@@ -84,6 +102,9 @@ impl Engine {
                 engine.may_have_strays.store(true, Ordering::Relaxed);
             }
             let live = stored?;
+            if let Some(note) = note {
+                note.stored();
+            }
             let summary = live.row.summary.clone();
             if live.row.faults.is_empty() {
                 let live = Arc::new(live);

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use pondrix_api::{Assignment, Hello, NamedSecret, PauseView, RunnerView};
+use pondrix_core::audit::Deed;
 use pondrix_core::pipeline::{JobKind, Spanned};
 use pondrix_core::queue::Limits;
 use pondrix_core::run::{Event, JobRun, Outcome};
@@ -12,8 +13,9 @@ use pondrix_core::work::{ImagePart, ImageWork, PushedImage, StepsWork, Work, Wor
 use pondrix_core::{JobKey, ProjectName};
 use tracing::error;
 
-use super::{Engine, EngineError, LiveRun, NewLease, Standing};
+use super::{Engine, EngineError, LiveRun, NewLease, Standing, own_deed};
 use crate::access;
+use crate::audit;
 use crate::scheduler::{Grant, LEASE_TIME, Lease, LeaseHash, UnknownRunner};
 use crate::store::{self, SealedSecret, StoreError};
 
@@ -73,14 +75,15 @@ impl Engine {
 
     /// Gives a runner no more jobs.
     pub(crate) async fn pause_runner(&self, name: String, pause: PauseView) -> Result<(), StoreError> {
-        self.store.write(move |c| store::pause_runner(c, &(name, pause))).await?;
+        audit::words(pause.reason.as_deref().unwrap_or_default());
+        self.store.write_noted(self.clock.now(), move |c| store::pause_runner(c, &(name, pause))).await?;
         self.read_paused().await
     }
 
     /// Gives a runner jobs again. Answers whether it was paused.
     pub(crate) async fn resume_runner(&self, name: &str) -> Result<bool, StoreError> {
         let name = name.to_owned();
-        let was_paused = self.store.write(move |c| store::resume_runner(c, &name)).await?;
+        let was_paused = self.store.write_noted(self.clock.now(), move |c| store::resume_runner(c, &name)).await?;
         self.read_paused().await?;
         Ok(was_paused)
     }
@@ -161,7 +164,7 @@ impl Engine {
         };
         // Ended in between.
         let Some(number) = number else { return Ok(None) };
-        let (work, secrets) = match self.prepare(&live, &job, attempt).await {
+        let (work, secrets) = match self.prepare(&live, &job, attempt, runner).await {
             Ok(prepared) => prepared,
             Err(AssignError::Store(error)) => return Err(error.into()),
             Err(AssignError::Unfit(why)) => {
@@ -199,9 +202,20 @@ impl Engine {
         live: &LiveRun,
         job: &JobKey,
         attempt: u32,
+        runner: &str,
     ) -> Result<(Work, Vec<NamedSecret>), AssignError> {
         let work = self.work(live, job, attempt).await?;
         let secrets = self.secrets_for(live, &work).await?;
+        if !secrets.is_empty() {
+            let facts = &live.row.facts;
+            let names: Vec<_> = secrets.iter().map(|secret| secret.name.as_str()).collect();
+            let given = Deed {
+                words: format!("to {job} of #{} on {runner}", facts.id.number),
+                ..own_deed("secret give", names.join(", "), Some(facts.id.project.as_str()))
+            };
+            // What cannot be noted is not given.
+            self.note_until_stored(given).await?;
+        }
         Ok((work, secrets))
     }
 

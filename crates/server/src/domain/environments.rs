@@ -15,6 +15,7 @@ use tracing::{info, warn};
 
 use super::settings::{invalid, is_http, is_name};
 use super::{Asker, Engine, EngineError};
+use crate::audit;
 use crate::ports::{self, Reached};
 use crate::store::{self, EnvironmentRow, StoreError};
 
@@ -116,6 +117,16 @@ impl Engine {
         by: &Asker,
     ) -> Result<EnvironmentView, EngineError> {
         let EnvironmentChange { name, kubeconfig, namespace, address, rules } = change;
+        audit::about(&name);
+        let rules_said =
+            rules.as_ref().map(|rules| format!("rules {}", serde_json::to_string(rules).unwrap_or_default()));
+        let said = [
+            kubeconfig.as_ref().map(|_| "another cluster".to_owned()),
+            namespace.as_ref().map(|namespace| format!("namespace {namespace}")),
+            address.as_ref().map(|address| format!("address {address}")),
+            rules_said,
+        ];
+        audit::words(said.into_iter().flatten().collect::<Vec<_>>().join("; "));
         for name in [Some(&name), namespace.as_ref()].into_iter().flatten() {
             is_name(name, "a name here")?;
         }
@@ -176,6 +187,9 @@ impl Engine {
         if reason.as_ref().is_some_and(|reason| reason.trim().is_empty()) {
             return invalid("say why: whoever is kept from a rollout is told");
         }
+        if let Some(reason) = &reason {
+            audit::words(reason);
+        }
         let wanted = name.to_owned();
         let Some(mut row) = self.store.read(move |c| store::environment(c, &wanted)).await? else { return Ok(None) };
         let since = self.clock.now();
@@ -183,7 +197,7 @@ impl Engine {
         row.view.rules.freeze = reason.map(|reason| Freeze { reason, by: by.name.clone(), since });
         let view = row.view.clone();
         // Who set the other rules stays: it is them who are asked.
-        self.store.write(move |c| store::put_environment(c, &row)).await?;
+        self.store.write_noted(since, move |c| store::put_environment(c, &row)).await?;
         info!(environment = name, by = by.name, is_frozen, "an environment was frozen, or thawed");
         Ok(Some(view))
     }
@@ -191,7 +205,7 @@ impl Engine {
     async fn put_environment(&self, mut row: EnvironmentRow, by: &Asker) -> Result<EnvironmentView, EngineError> {
         (row.view.by, row.view.set) = (Some(by.name.clone()), Some(self.clock.now()));
         let view = row.view.clone();
-        self.store.write(move |c| store::put_environment(c, &row)).await?;
+        self.store.write_noted(self.clock.now(), move |c| store::put_environment(c, &row)).await?;
         info!(environment = view.name, by = by.name, "an environment was set");
         Ok(view)
     }

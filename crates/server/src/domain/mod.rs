@@ -6,6 +6,7 @@
 mod admission;
 mod artifacts;
 mod assign;
+mod audit;
 mod backups;
 mod caches;
 mod commands;
@@ -47,6 +48,7 @@ use tokio::sync::{Notify, RwLock, broadcast, mpsc};
 use tracing::warn;
 
 pub(crate) use assign::TakeError;
+pub(crate) use audit::own_deed;
 use decide::NewLease;
 pub(crate) use environments::{NotAdmitted, Standing, own_names};
 pub(crate) use following::{Follower, News};
@@ -103,6 +105,9 @@ pub(crate) struct Engine {
     pub(crate) logs: Logs,
     pub(crate) archives: Recent<Bytes>,
     known_tokens: KnownTokens,
+    known_addresses: audit::KnownAddresses,
+    /// Of the audit: how often whom was refused.
+    refusals: Mutex<audit::Refusals>,
     known_registries: Remembered<Registries>,
     pub(crate) data: PathBuf,
     live: Mutex<BTreeMap<RunId, Arc<LiveRun>>>,
@@ -188,6 +193,8 @@ impl Engine {
             logs: Logs::new(data.join("logs")),
             archives: Recent::new(ARCHIVES_KEPT),
             known_tokens: KnownTokens::default(),
+            known_addresses: audit::KnownAddresses::default(),
+            refusals: Mutex::default(),
             known_registries: Remembered::default(),
             data,
             live: Mutex::default(),

@@ -8,6 +8,7 @@ use pondrix_core::{ProjectName, Time};
 use rusqlite::Connection;
 
 use super::{Engine, EngineError};
+use crate::audit::{self, Change};
 use crate::store::{self, StoreError, TokenKind, TokenRow};
 
 /// Who asks for something.
@@ -83,14 +84,34 @@ fn teams(all: &[String]) -> Result<Vec<String>, EngineError> {
     Ok(teams)
 }
 
+/// `teams keepers, gardeners`; nothing where there is none.
+fn named(what: &str, all: &[String]) -> Option<String> {
+    (!all.is_empty()).then(|| format!("{what} {}", all.join(", ")))
+}
+
+/// Notes which role is given or taken. One in a single project is of that.
+fn note_role(to: &Holder, Grant { role, projects }: &Grant) {
+    audit::about(to);
+    audit::words(format!("{role} in {projects}"));
+    if let Some(project) = projects.one() {
+        audit::of_project(project);
+    }
+}
+
 /// What became of a change after which somebody must still be able to administer the server.
-enum Change<T> {
+enum Guarded<T> {
     Made(T),
     /// Nobody could; it was not made.
     Unguarded,
 }
 
-impl<T> Change<T> {
+impl<T: Change> Change for Guarded<T> {
+    fn is_made(&self) -> bool {
+        matches!(self, Self::Made(made) if made.is_made())
+    }
+}
+
+impl<T> Guarded<T> {
     fn made(self) -> Result<T, EngineError> {
         match self {
             Self::Made(made) => Ok(made),
@@ -104,7 +125,7 @@ impl<T> Change<T> {
 impl Engine {
     /// Makes a change of people, roles or tokens, unless nobody could administer the server after it. What everybody may
     /// do is looked up anew from then on.
-    async fn change_access<T: Send + 'static>(
+    async fn change_access<T: Change + Send + 'static>(
         &self,
         change: impl Fn(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, EngineError> {
@@ -115,15 +136,18 @@ impl Engine {
             let stays = made.is_err() || store::is_administered(connection, now)?;
             let end = if stays { "RELEASE access" } else { "ROLLBACK TO access; RELEASE access" };
             connection.execute_batch(end)?;
-            Ok(if stays { Change::Made(made?) } else { Change::Unguarded })
+            Ok(if stays { Guarded::Made(made?) } else { Guarded::Unguarded })
         };
         let known = self.known_tokens.clone();
-        let changed = self.store.write_and(guarded, move |_| known.forget()).await?;
+        let changed = self.store.write_noted_and(now, guarded, move |_| known.forget()).await?;
         changed.made()
     }
 
     /// Makes a person known, with a first token, which nobody can read again.
     pub(crate) async fn add_user(&self, new: NewUser, by: &Asker) -> Result<UserMade, EngineError> {
+        audit::about(&new.name);
+        let roles = new.roles.iter().map(|Grant { role, projects }| format!("{role} in {projects}"));
+        audit::words(named("teams", &new.teams).into_iter().chain(roles).collect::<Vec<_>>().join("; "));
         by.may_make_tokens()?;
         for grant in &new.roles {
             by.may_give(grant)?;
@@ -146,6 +170,7 @@ impl Engine {
     /// Says which teams a person is of. Answers nothing where they are not known.
     pub(crate) async fn change_user(&self, name: String, all: &[String]) -> Result<Option<UserView>, EngineError> {
         let teams = teams(all)?;
+        audit::words(named("teams", &teams).unwrap_or_else(|| "of no team".to_owned()));
         let change = move |c: &Connection| {
             store::set_teams(c, &name, &teams)?;
             Ok(store::users(c)?.into_iter().find(|user| user.name == name))
@@ -162,22 +187,23 @@ impl Engine {
     pub(crate) async fn give_role(&self, change: RoleChange, by: &Asker) -> Result<(), EngineError> {
         let RoleChange { to, role, projects } = change;
         let grant = Grant { role, projects };
+        note_role(&to, &grant);
         by.may_give(&grant)?;
-        let (giver, now) = (by.name.clone(), self.clock.now());
+        let (name, giver, now) = (to.to_string(), by.name.clone(), self.clock.now());
         let give = move |c: &Connection| {
             let is_known = match &to {
                 Holder::Person(name) => store::users(c)?.iter().any(|user| user.name == *name),
                 // A team is whoever says that they are of it.
                 Holder::Team(_) => true,
             };
-            if !is_known {
-                return Ok(Some(to.to_string()));
+            if is_known {
+                store::give_role(c, &to, &grant, &giver, now)?;
             }
-            store::give_role(c, &to, &grant, &giver, now).map(|()| None)
+            Ok(is_known)
         };
         match self.change_access(give).await? {
-            None => Ok(()),
-            Some(name) => Err(EngineError::Invalid(format!(
+            true => Ok(()),
+            false => Err(EngineError::Invalid(format!(
                 "there is no person {name}; make them known with `pondrix user add {name}`, or write team:{name} for a team"
             ))),
         }
@@ -187,6 +213,7 @@ impl Engine {
     pub(crate) async fn take_role(&self, change: RoleChange, by: &Asker) -> Result<bool, EngineError> {
         let RoleChange { to, role, projects } = change;
         let grant = Grant { role, projects };
+        note_role(&to, &grant);
         by.may_give(&grant)?;
         self.change_access(move |c| store::take_role(c, &to, &grant)).await
     }

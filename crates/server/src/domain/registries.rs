@@ -8,6 +8,7 @@ use rusqlite::Connection;
 use tracing::error;
 
 use super::Engine;
+use crate::audit::Change;
 use crate::store::{self, RegistryRow, StoreError};
 
 impl Engine {
@@ -26,12 +27,12 @@ impl Engine {
 
     /// Changes what the records say of registries; what was known of them is known no more, also where nobody knows
     /// whether it was stored.
-    pub(super) async fn change_registries<T: Send + 'static>(
+    pub(super) async fn change_registries<T: Change + Send + 'static>(
         &self,
         change: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         let known = self.known_registries.clone();
-        let changed = self.store.write_and(change, move |_| known.forget()).await;
+        let changed = self.store.write_noted_and(self.clock.now(), change, move |_| known.forget()).await;
         if changed.is_err() {
             self.known_registries.forget();
         }

@@ -84,7 +84,7 @@ impl Engine {
             store::hide_project(c, id)
         };
         let known = self.known_tokens.clone();
-        self.store.write_and(hide, move |_| known.forget()).await?;
+        self.store.write_noted_and(self.clock.now(), hide, move |_| known.forget()).await?;
         let (engine, project) = (Arc::clone(self), project.clone());
         let ended = tokio::spawn(async move { engine.finish_removal(project.id, project.name.as_str(), &by).await });
         removed.runs = ended.await.unwrap_or(Err(EngineError::Broke))?;
@@ -173,7 +173,7 @@ impl Engine {
             }
         }
         let name = name.to_owned();
-        let removed = self.store.write(move |c| {
+        let removed = self.store.write_noted(self.clock.now(), move |c| {
             let releases = all_outside(c, None, Some(&name))?;
             Ok(store::remove_environment(c, &name)?.then_some(EnvironmentRemoved { releases }))
         });

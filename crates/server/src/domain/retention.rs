@@ -11,6 +11,7 @@ use tokio::time::Instant;
 use tracing::{info, warn};
 
 use super::{Asker, Engine, EngineError};
+use crate::audit;
 use crate::logs::Compressed;
 use crate::off_thread::off_thread;
 use crate::store::{self, EncodedRule, Project, StoreError, UsedCache};
@@ -108,11 +109,15 @@ impl Engine {
     /// # Errors
     /// When the rules contradict each other then, or there is no such project.
     pub(crate) async fn set_retention(&self, rule: Rule, by: &Asker) -> Result<RetentionView, EngineError> {
+        if let Some(project) = &rule.project {
+            audit::of_project(project.as_str());
+        }
+        audit::words(serde_json::to_string(&RetentionRule::from(rule.clone())).unwrap_or_default());
         by.must_for_rule(rule.project.as_ref())?;
         allowed(&with(self.store.read(store::rules).await?, rule.clone()))?;
         let project = rule.project.clone();
         let rule = EncodedRule::new(rule)?;
-        if !self.store.write(move |c| store::put_rule(c, &rule)).await?
+        if !self.store.write_noted(self.clock.now(), move |c| store::put_rule(c, &rule)).await?
             && let Some(project) = project
         {
             return Err(no_project(&project));
@@ -190,6 +195,7 @@ impl Engine {
     }
 
     async fn remove_the_past_inner(&self) -> Result<(), StoreError> {
+        self.forget_audit().await?;
         let rules = self.store.read(store::rules).await?;
         let now = self.clock.now();
         for project in self.projects_kept(None).await? {

@@ -12,6 +12,7 @@ use pondrix_image::registry::Registry;
 use super::registries::place;
 use super::{Asker, Engine, EngineError};
 use crate::access;
+use crate::audit;
 use crate::store::{self, Project, RegistryRow};
 
 /// The longest secret, in bytes: an environment that is longer cannot be given to a program (execve(2),
@@ -31,6 +32,17 @@ pub(super) fn is_name(name: &str, of: &str) -> Result<(), EngineError> {
         Err(_) => invalid(format!(
             "`{name}` cannot be {of}: 1 to 63 of a-z, 0-9 and `-`, with a letter or digit at both ends"
         )),
+    }
+}
+
+/// An address without the name and password that may stand in it.
+fn without_password(address: &str) -> String {
+    match address.split_once("://") {
+        Some((scheme, rest)) => {
+            let (host, path) = rest.split_at(rest.find('/').unwrap_or(rest.len()));
+            format!("{scheme}://{}{path}", host.rsplit('@').next().unwrap_or_default())
+        }
+        None => address.to_owned(),
     }
 }
 
@@ -63,6 +75,8 @@ impl Engine {
     ///
     /// Git reaches it as the server: one of this machine, or of a network of its own, is for whoever administers all to name.
     pub(crate) async fn add_project(&self, new: NewProject, by: &Asker) -> Result<Project, EngineError> {
+        audit::about(&new.name);
+        audit::of_project(&new.name);
         by.must(Need::Add, Some(&new.name))?;
         let name: ProjectName = new.name.parse().map_err(|error| EngineError::Invalid(format!("{error}")))?;
         let repository = new.repository.trim().to_owned();
@@ -73,7 +87,9 @@ impl Engine {
             is_elsewhere(&repository).await?;
         }
         let (secret, now) = (access::new_secret()?, self.clock.now());
-        let project = self.store.write(move |c| store::add_project(c, &name, &repository, &secret, now)).await?;
+        audit::words(without_password(&repository));
+        let project =
+            self.store.write_noted(now, move |c| store::add_project(c, &name, &repository, &secret, now)).await?;
         self.read_limits().await?;
         Ok(project)
     }
@@ -88,6 +104,17 @@ impl Engine {
         {
             return invalid(format!("`{spaced}` names no branch or tag: no name has a space in it"));
         }
+        let protected = change.protected.as_ref().map(|refs| {
+            let refs = refs.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
+            if refs.is_empty() { "protects its default branch".to_owned() } else { format!("protects {refs}") }
+        });
+        let said = [
+            change.weight.map(|weight| format!("weight {weight}")),
+            change.limit.map(|limit| format!("at most {limit} jobs at once")),
+            change.templates.map(|yes| if yes { "gives templates away" } else { "gives no templates away" }.to_owned()),
+            protected,
+        ];
+        audit::words(said.into_iter().flatten().collect::<Vec<_>>().join("; "));
         let id = project.id;
         let set = move |c: &rusqlite::Connection| {
             let all = store::projects(c)?;
@@ -101,7 +128,7 @@ impl Engine {
             }
             store::put_share(c, id, Share { weight: change.weight.unwrap_or(share.weight), limit })
         };
-        self.store.write(set).await?;
+        self.store.write_noted(self.clock.now(), set).await?;
         Ok(self.read_limits().await?)
     }
 
@@ -124,6 +151,11 @@ impl Engine {
             return invalid(format!("a secret is a text of at most {most} KiB without zero bytes"));
         }
         let sealed = self.seal.seal(&format!("{}/{name}", project.name), &value)?;
+        audit::words(match protected {
+            Some(true) => "for protected refs only",
+            Some(false) => "for any ref",
+            None => "",
+        });
         let (id, set) = (project.id, self.clock.now());
         let put = move |c: &rusqlite::Connection| {
             let known = store::secrets(c, id)?.into_iter().find(|known| known.name == name.as_str());
@@ -131,13 +163,13 @@ impl Engine {
             let view = SecretView { name: name.to_string(), set, by: by.name.clone(), protected };
             store::put_secret(c, id, &view, &sealed).map(|()| view)
         };
-        Ok(self.store.write(put).await?)
+        Ok(self.store.write_noted(set, put).await?)
     }
 
     /// Removes a project's secret; says whether there was one.
     pub(crate) async fn remove_secret(&self, project: &Project, name: String) -> Result<bool, EngineError> {
         let id = project.id;
-        Ok(self.store.write(move |c| store::remove_secret(c, id, &name)).await?)
+        Ok(self.store.write_noted(self.clock.now(), move |c| store::remove_secret(c, id, &name)).await?)
     }
 
     /// Says how a registry is reached, or changes it. What is not said stays as it is, but for a password that was given
@@ -147,6 +179,13 @@ impl Engine {
         change: RegistryChange,
     ) -> Result<(RegistryRow, Option<String>), EngineError> {
         let host = change.host;
+        audit::about(&host);
+        let said = [
+            change.address.as_ref().map(|address| format!("at {}", without_password(address))),
+            change.certificates.as_ref().map(|_| "other certificates".to_owned()),
+            change.user.as_ref().map(|user| format!("signs in as {user}")),
+        ];
+        audit::words(said.into_iter().flatten().collect::<Vec<_>>().join("; "));
         if format!("{host}/x").parse::<Repository>().is_err() {
             return invalid(format!("`{host}` is not a registry's host as image names begin with"));
         }
@@ -208,7 +247,10 @@ impl Engine {
     /// Sets how many jobs may run at once in a pool; where it says 0 or nothing, as many as there are.
     pub(crate) async fn set_pool(&self, pool: PoolView) -> Result<(), EngineError> {
         is_name(&pool.name, "a pool's name")?;
-        self.store.write(move |c| store::put_pool(c, &pool.name, pool.limit.filter(|limit| *limit > 0))).await?;
+        audit::about(&pool.name);
+        let limit = pool.limit.filter(|limit| *limit > 0);
+        audit::words(limit.map_or_else(|| "no limit".to_owned(), |limit| format!("at most {limit} jobs at once")));
+        self.store.write_noted(self.clock.now(), move |c| store::put_pool(c, &pool.name, limit)).await?;
         Ok(self.read_limits().await?)
     }
 }

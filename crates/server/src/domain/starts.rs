@@ -1,6 +1,7 @@
 //! From a commit to a run.
 
 use std::collections::{BTreeMap, HashSet};
+use std::fmt;
 use std::sync::Arc;
 
 use pondrix_api::{EnvironmentView, PlanView, RunSummary};
@@ -43,6 +44,13 @@ pub(crate) struct Wanted {
     pub(crate) schedule: Option<DueSchedule>,
     /// Who wants it, where somebody does.
     pub(crate) by: Option<String>,
+}
+
+impl fmt::Display for Wanted {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let (kind, name) = self.tag.as_ref().map_or(("branch", &self.branch), |tag| ("tag", tag));
+        write!(f, "{kind} {name} at {}", self.commit.get(..12).unwrap_or(&self.commit))
+    }
 }
 
 /// Files that are not committed, to be tried.

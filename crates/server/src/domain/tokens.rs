@@ -7,6 +7,7 @@ use tracing::warn;
 
 use super::{Asker, Engine, EngineError};
 use crate::access;
+use crate::audit;
 use crate::store::{self, Shown, StoreError, TokenKind, TokenRow};
 
 /// How long a browser stays signed in, in days.
@@ -79,6 +80,10 @@ impl Engine {
     /// Makes a token: for whoever asks, or for another where they administer the server. Nobody can read it again.
     pub(crate) async fn add_token(&self, new: NewToken, by: &Asker) -> Result<TokenMade, EngineError> {
         let owner = new.owner.unwrap_or_else(|| by.name.clone());
+        audit::about(format!("`{}` of {owner}", new.label));
+        let limit = new.limit.as_ref().map(|Grant { role, projects }| format!("limited to {role} in {projects}"));
+        let days = new.days.map(|days| format!("for {days} days"));
+        audit::words(limit.into_iter().chain(days).collect::<Vec<_>>().join(", "));
         by.may_have_tokens_of(&owner)?;
         by.may_make_tokens()?;
         if new.label.parse::<ProjectName>().is_err() {
@@ -96,7 +101,7 @@ impl Engine {
             let is_known = store::users(c)?.iter().any(|known| known.name == user);
             is_known.then(|| store::put_token(c, &row)).transpose()
         };
-        let Some(id) = self.store.write(put).await? else {
+        let Some(id) = self.store.write_noted(created, put).await? else {
             let words = format!("there is no person {owner}; make them known with `pondrix user add {owner}`");
             return Err(EngineError::Invalid(words));
         };
@@ -113,6 +118,7 @@ impl Engine {
     /// Removes a token, and signs browsers out that were signed in with it; says whether there was such a one.
     pub(crate) async fn remove_token(&self, id: i64, by: &Asker) -> Result<bool, EngineError> {
         let Some(token) = self.tokens(by).await?.into_iter().find(|token| token.id == id) else { return Ok(false) };
+        audit::about(format!("{id} `{}` of {}", token.label, token.owner));
         by.may_have_tokens_of(&token.owner)?;
         self.forget_token(id).await?;
         Ok(true)
@@ -123,6 +129,7 @@ impl Engine {
     /// has that hour, and no more.
     pub(crate) async fn rotate_token(&self, id: i64, by: &Asker) -> Result<Option<TokenMade>, EngineError> {
         let Some(old) = self.tokens(by).await?.into_iter().find(|token| token.id == id) else { return Ok(None) };
+        audit::about(format!("{id} `{}` of {}", old.label, old.owner));
         // Whoever has a token may put another like it in its place, however limited it is.
         if id != by.token {
             by.may_have_tokens_of(&old.owner)?;
@@ -133,7 +140,7 @@ impl Engine {
         let (token, row) = Self::new_token(&old.owner, &old.label, old.limit.clone(), now, ends)?;
         let rotate = move |c: &rusqlite::Connection| store::replace_token(c, id, now.plus_millis(ROTATION), &row);
         let known = self.known_tokens.clone();
-        let Some(heir) = self.store.write_and(rotate, move |_| known.forget()).await? else {
+        let Some(heir) = self.store.write_noted_and(now, rotate, move |_| known.forget()).await? else {
             let words = format!("another token was put in the place of {id} already; see `pondrix token list`");
             return Err(EngineError::Conflict(words));
         };
@@ -147,6 +154,7 @@ impl Engine {
         else {
             return Ok(None);
         };
+        audit::by(&shown.name);
         let secret = access::new_secret()?;
         // A browser stays signed in for no longer than what it was signed in with is good.
         let longest = now.plus_millis(SESSION_DAYS * DAY);
@@ -161,7 +169,7 @@ impl Engine {
             limit: shown.rights.limit.clone(),
             parent: Some(shown.id),
         };
-        self.store.write(move |c| store::put_token(c, &row)).await?;
+        self.store.write_noted(now, move |c| store::put_token(c, &row)).await?;
         let seconds = i64::try_from(end.since(now) / 1000).unwrap_or(0);
         Ok(Some(Session { secret, shown, seconds }))
     }
@@ -169,7 +177,10 @@ impl Engine {
     /// Signs a browser out.
     pub(crate) async fn sign_out(&self, session: i64) -> Result<(), EngineError> {
         let known = self.known_tokens.clone();
-        Ok(self.store.write_and(move |c| store::remove_token(c, session), move |()| known.forget()).await?)
+        Ok(self
+            .store
+            .write_noted_and(self.clock.now(), move |c| store::remove_token(c, session), move |()| known.forget())
+            .await?)
     }
 }
 

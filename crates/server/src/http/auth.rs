@@ -98,6 +98,11 @@ fn bearer(headers: &HeaderMap) -> Option<&str> {
     scheme.eq_ignore_ascii_case("bearer").then_some(token.trim())
 }
 
+/// Whether somebody shows anything that may be theirs alone.
+pub(super) fn shows_something(headers: &HeaderMap) -> bool {
+    bearer(headers).is_some() || session(headers).is_some()
+}
+
 /// Whether a page of another site may have sent this with the browser's cookie.
 fn may_be_from_another_site(parts: &Parts) -> bool {
     let reads = matches!(parts.method, Method::GET | Method::HEAD);

@@ -52,6 +52,11 @@ impl ApiError {
 }
 
 impl ApiError {
+    /// What whoever asked is told.
+    pub(super) fn words(&self) -> &str {
+        &self.detail
+    }
+
     /// Whether it is the server's own fault.
     pub(super) fn is_servers(&self) -> bool {
         self.status.is_server_error()

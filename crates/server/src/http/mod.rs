@@ -3,8 +3,10 @@
 //! What each address asks of whoever asks for it is in one table, which one [guard] holds every request against.
 
 mod artifacts;
+mod audit;
 mod auth;
 mod backup;
+mod caller;
 mod document;
 mod error;
 mod guard;
@@ -12,6 +14,7 @@ mod health;
 mod hooks;
 mod images;
 mod log;
+mod noting;
 mod people;
 mod projects;
 mod registries;
@@ -29,6 +32,7 @@ mod templates;
 mod tokens;
 mod tries;
 
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use axum::Router;
@@ -57,6 +61,8 @@ pub(crate) struct App {
     pub(crate) public_url: String,
     /// The longest archive of files that are tried, in bytes.
     pub(crate) try_limit: u64,
+    /// The proxies that are believed when they say whom they ask for.
+    pub(crate) trusted_proxies: Vec<IpAddr>,
     pub(crate) shutdown: CancellationToken,
 }
 
@@ -120,6 +126,10 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(retention::show, retention::set))
         .routes(routes!(retention::preview))
         .routes(routes!(backup::make))
+        .routes(routes!(audit::list))
+        .routes(routes!(audit::export))
+        .routes(routes!(audit::prove))
+        .routes(routes!(audit::keep))
         .routes(routes!(registries::list, registries::set))
         .routes(routes!(images::list))
         .routes(routes!(images::show))

@@ -12,6 +12,7 @@ use pondrix_image::registry::{Registry, RegistryError};
 use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
+use crate::audit;
 use crate::domain::address_of;
 use crate::store::RegistryRow;
 
@@ -70,6 +71,7 @@ pub(super) async fn test(
     _person: Person,
     Json(question): Json<RegistryQuestion>,
 ) -> Result<Json<RegistryProof>, ApiError> {
+    audit::about(&question.repository);
     let repository: Repository = question.repository.parse().map_err(|error| ApiError::bad(format!("{error}")))?;
     let registries = app.engine.registries().await?;
     let registry = Registry::new(repository.host(), &registries).map_err(|error| ApiError::bad(error.to_string()))?;

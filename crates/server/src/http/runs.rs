@@ -20,6 +20,7 @@ use super::auth::Person;
 use super::error::ApiError;
 use super::sse::Item;
 use super::{App, Shared, projects, sse};
+use crate::audit;
 use crate::domain::{Builds, Follower, LiveRun, News, Started, Wanted};
 use crate::store::{Project, RunFilter};
 
@@ -117,6 +118,7 @@ pub(super) async fn start(
 ) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
     let project = projects::find(&app, &project).await?;
     let wanted = wanted(&app, &project, StartKind::Manual, request.branch, request.tag).await?;
+    audit::words(&wanted);
     let wanted = Wanted { inputs: request.inputs, by: Some(person.shown.name), ..wanted };
     match app.engine.start(&project, wanted, &mut Builds::new()).await? {
         Started::Run(run) => Ok((StatusCode::CREATED, Json(*run))),
@@ -160,6 +162,7 @@ pub(super) async fn rerun(
     Path((project, number)): Path<(String, u64)>,
     Json(request): Json<RerunRequest>,
 ) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
+    audit::words(format_args!("{} of #{number}", if request.all { "all" } else { "what did not pass" }));
     let live = find(&app, &project, number).await?;
     let project = projects::find(&app, &project).await?;
     match app.engine.rerun(&project, &live, request.all, &person.into()).await? {
@@ -179,6 +182,7 @@ pub(super) async fn answer(
     Path((project, number)): Path<(String, u64)>,
     Json(request): Json<AnswerRequest>,
 ) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
+    audit::words(format_args!("{} to stage {}", if request.yes { "yes" } else { "no" }, request.stage));
     let live = find(&app, &project, number).await?;
     app.engine.answer(&live, &request.stage, request.yes, person.into()).await?;
     Ok((StatusCode::ACCEPTED, Json(app.engine.detail(&live).await.summary)))

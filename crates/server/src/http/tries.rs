@@ -12,6 +12,7 @@ use serde::Deserialize;
 use super::auth::{Person, header};
 use super::error::ApiError;
 use super::{Shared, projects};
+use crate::audit;
 use crate::domain::{Tried, TryOutcome, Wanted};
 use crate::ports::git::CommitFacts;
 use crate::tries::TryError;
@@ -47,6 +48,7 @@ pub(super) async fn try_files(
 ) -> Result<(StatusCode, Json<RunSummary>), ApiError> {
     let project = projects::find(&app, &project).await?;
     let about: TryRequest = serde_json::from_str(&about).map_err(|error| ApiError::bad(format!("`about`: {error}")))?;
+    audit::words(format_args!("files on {} at {}", about.branch, about.commit));
     let limit = app.try_limit;
     // What is too long is refused before it travels.
     if header(&headers, CONTENT_LENGTH).and_then(|length| length.parse::<u64>().ok()).is_some_and(|all| all > limit) {

@@ -5,6 +5,7 @@
 
 mod access;
 mod artifacts;
+mod audit;
 mod backup;
 mod caches;
 mod checkpoint;
@@ -31,6 +32,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use pondrix_core::Time;
 use rusqlite::{Connection, OpenFlags};
 
 pub(crate) use access::{
@@ -40,6 +42,7 @@ pub(crate) use access::{
 pub(crate) use artifacts::{
     ArtifactRow, all_artifacts, artifact, put_artifact, put_tests, remove_artifacts, test_history, unneeded,
 };
+pub(crate) use audit::{AuditFilter, audit, audit_end, audit_start, forget_audit, keep_audit, note, token_address};
 pub(crate) use backup::{Proof, copy, forget_restored, is_restored, prove};
 pub(crate) use caches::{CachePlace, CacheRow, find_cache, put_cache, put_step_list, step_list};
 pub(crate) use event_form::EncodedEvent;
@@ -78,6 +81,8 @@ pub(crate) use settings::{
 pub(crate) use templates::{compare as compare_templates, has_templates, put_has_templates};
 use writer::Writer;
 
+use crate::audit::{Change, Note};
+
 /// A change of the database, by one version.
 enum Migration {
     /// Of its tables.
@@ -89,7 +94,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 17] = [
+const MIGRATIONS: [Migration; 18] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -107,6 +112,7 @@ const MIGRATIONS: [Migration; 17] = [
     Tables(include_str!("migrations/015.sql")),
     Tables(include_str!("migrations/016.sql")),
     Tables(include_str!("migrations/017.sql")),
+    Tables(include_str!("migrations/018.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);
@@ -261,6 +267,40 @@ impl Store {
             Place::Scripted(scripted) => scripted.write(change),
         }
         answered.await.map_err(|_| StoreError::Ended)?
+    }
+
+    /// As [`Store::write_and`], of what a person or a hook asked for: it is stored together with what the audit says of
+    /// it, or neither is.
+    pub(crate) async fn write_noted_and<T: Change + Send + 'static>(
+        &self,
+        at: Time,
+        write: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+        publish: impl FnOnce(&T) + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let open = Note::current();
+        let deed = open.as_ref().and_then(Note::pending);
+        let is_noted = deed.is_some();
+        let noted = move |connection: &Connection| {
+            let made = write(connection)?;
+            if let Some(deed) = deed.filter(|_| made.is_made()) {
+                note(connection, at, deed)?;
+            }
+            Ok(made)
+        };
+        let made = self.write_and(noted, publish).await?;
+        if let Some(open) = open.filter(|_| is_noted && made.is_made()) {
+            open.stored();
+        }
+        Ok(made)
+    }
+
+    /// As [`Store::write_noted_and`], with nobody to tell.
+    pub(crate) async fn write_noted<T: Change + Send + 'static>(
+        &self,
+        at: Time,
+        write: impl FnOnce(&Connection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        self.write_noted_and(at, write, |_| ()).await
     }
 
     /// How many writes wait that no group has taken.

@@ -230,3 +230,46 @@ async fn what_is_stored_is_told_in_the_order_in_which_it_is_whoever_waits_for_it
     }
     assert_eq!(*told.lock().unwrap(), (1..=500).collect::<Vec<i64>>());
 }
+
+#[tokio::test]
+async fn a_change_and_what_the_audit_says_of_it_are_stored_together_or_neither_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("records.db")).unwrap();
+    let deed = pondrix_core::audit::Deed {
+        who: "wren".to_owned(),
+        token: None,
+        from: None,
+        action: "pool set".to_owned(),
+        target: "big".to_owned(),
+        project: None,
+        result: pondrix_core::audit::AuditResult::Done,
+        words: String::new(),
+    };
+    let at = Time::from_millis(1);
+    let set = |limit| {
+        let (store, open) = (store.clone(), Note::new(deed.clone()));
+        async move {
+            let set = open.on(store.write_noted(at, move |c| put_pool(c, "big", Some(limit)))).await;
+            (set.is_ok(), open.pending().is_none())
+        }
+    };
+    let stored = async || store.read(|c| Ok((pools(c)?.get("big").copied(), audit_end(c)?.number))).await.unwrap();
+    assert_eq!((set(3).await, stored().await), ((true, true), (Some(3), 1)));
+    // What the audit does not take is not done.
+    let broken = "CREATE TRIGGER full BEFORE INSERT ON audit BEGIN SELECT RAISE(ABORT, 'full'); END";
+    store.write(|c| Ok(c.execute_batch(broken)?)).await.unwrap();
+    assert_eq!((set(4).await, stored().await), ((false, false), (Some(3), 1)));
+    store.write(|c| Ok(c.execute_batch("DROP TRIGGER full")?)).await.unwrap();
+    // What fails, and what changes nothing, is not noted as done.
+    let open = Note::new(deed.clone());
+    let failed = open.on(store.write_noted(at, |_| Err::<(), _>(StoreError::Ended))).await;
+    assert!(failed.is_err() && open.pending().is_some());
+    assert!(!open.on(store.write_noted(at, |_| Ok(false))).await.unwrap() && open.pending().is_some());
+    // And it is noted once, however many writes follow.
+    for _ in 0..2 {
+        open.on(store.write_noted(at, |_| Ok(true))).await.unwrap();
+    }
+    assert_eq!(stored().await, (Some(3), 2));
+    store.write_noted(at, |_| Ok(true)).await.unwrap();
+    assert_eq!(stored().await, (Some(3), 2), "what nobody asked for");
+}

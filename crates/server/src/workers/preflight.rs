@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use futures_util::future::join_all;
 use pondrix_core::State;
+use pondrix_core::audit::{AuditResult, Deed};
 use pondrix_core::image::{Reference, Registries, Repository};
 use pondrix_core::pipeline::{JobKind, Pattern};
 use pondrix_core::plan::PlannedJob;
@@ -19,7 +20,7 @@ use tokio_util::sync::CancellationToken;
 use tracing::{error, info};
 
 use super::{guard, rollout};
-use crate::domain::{Engine, EngineError, LiveRun, PreflightOrders, Standing};
+use crate::domain::{Engine, EngineError, LiveRun, PreflightOrders, Standing, own_deed};
 use crate::ports::RegistryProbe;
 use crate::store::{self, StoreError};
 
@@ -123,6 +124,15 @@ async fn look(engine: &Engine, live: &LiveRun) -> Result<Vec<PreflightFault>, St
     let registries = engine.registries().await?;
     let mut faults = secrets(engine, facts, &needs.secrets).await?;
     let refused = engine.not_admitted(facts, live.row.summary.by.clone(), &needs.environments).await?;
+    for fault in &refused {
+        let target = jobs.iter().find(|job| job.key.as_str() == fault.job).map(|job| match &job.kind {
+            JobKind::Rollout(rollout) => rollout.to.value.clone(),
+            _ => String::new(),
+        });
+        let words = format!("{} of #{}: {}", fault.job, facts.id.number, fault.what);
+        let deed = own_deed("rollout begin", target.unwrap_or_default(), Some(facts.id.project.as_str()));
+        engine.note_until_stored(Deed { result: AuditResult::Refused, words, ..deed }).await?;
+    }
     // Whether it answers does not matter to a run that may not go there.
     let may_go = |job: &String| !refused.iter().any(|fault| fault.job == *job);
     let environments = needs.environments.iter().filter(|(_, job)| may_go(job));

@@ -9,6 +9,7 @@ use std::time::Duration;
 
 use futures_util::future::BoxFuture;
 use pondrix_api::EnvironmentView;
+use pondrix_core::audit::{AuditResult, Deed};
 use pondrix_core::pipeline::{JobKind, OnFailure, RolloutJob, StartKind};
 use pondrix_core::rollout::{Progress, judge};
 use pondrix_core::run::{Event, JobResult, Outcome, StepEnd};
@@ -21,7 +22,7 @@ use tracing::{error, info, warn};
 
 use super::{Broken, guard};
 use crate::backoff::Backoff;
-use crate::domain::{Engine, EngineError, LiveRun, NotAdmitted, Standing, own_names};
+use crate::domain::{Engine, EngineError, LiveRun, NotAdmitted, Standing, own_deed, own_names};
 use crate::logs::OpenLog;
 use crate::ports::{Cluster, ClusterError, images, title};
 use crate::store::{self, EncodedObjects, StoreError};
@@ -208,22 +209,30 @@ impl Rollout {
             self.say(&words);
             return self.end(Outcome::Stopped, Some(words)).await;
         }
+        self.note("rollout begin", AuditResult::Done, None).await?;
         let work = self.bring();
         let halted = self.live.halted(&self.job);
         let (step, end) = tokio::select! {
             ended = work => ended?,
             () = halted => {
-                self.say("stopped; the cluster goes on with what it was told last");
+                let words = "stopped; the cluster goes on with what it was told last";
+                self.say(words);
+                self.note("rollout end", AuditResult::Failed, Some(words)).await?;
                 return self.end(Outcome::Stopped, None).await;
             }
         };
         match end {
             Ok(release) => {
+                self.note("rollout end", AuditResult::Done, None).await?;
                 self.step_ended(step, StepEnd::Exit(0)).await?;
                 self.record(Event::ResultAdded { job: self.job.clone(), result: release }).await?;
                 self.end(Outcome::Passed, None).await
             }
             Err(error) => {
+                let result = match error {
+                    RolloutError::NotAdmitted(_) | RolloutError::NotApproved { .. } => AuditResult::Refused,
+                    _ => AuditResult::Failed,
+                };
                 let words = error.to_string();
                 self.say(&words);
                 let words = match self.restore().await {
@@ -231,10 +240,24 @@ impl Rollout {
                     Some(Ok(())) => format!("{words}; what was there before is back"),
                     Some(Err(why)) => format!("{words}; what was there before could not be put back: {why}"),
                 };
+                self.note("rollout end", result, Some(&words)).await?;
                 self.step_ended(step, StepEnd::Exit(1)).await?;
                 self.end(Outcome::Failed, Some(words)).await
             }
         }
+    }
+
+    /// Notes in the audit what becomes of it.
+    async fn note(&self, action: &str, result: AuditResult, words: Option<&str>) -> Result<(), EngineError> {
+        let id = &self.live.row.facts.id;
+        let to = match self.live.planned(&self.job).map(|job| &job.kind) {
+            Some(JobKind::Rollout(rollout)) => rollout.to.value.clone(),
+            _ => String::new(),
+        };
+        let of = format!("{} of #{}", self.job, id.number);
+        let words = words.map_or_else(|| of.clone(), |words| format!("{of}: {words}"));
+        let deed = Deed { result, words, ..own_deed(action, to, Some(id.project.as_str())) };
+        Ok(self.engine.note_until_stored(deed).await?)
     }
 
     /// The run of a later commit of the branch that the environment has already. Who starts or reruns an earlier
