@@ -2,7 +2,9 @@
     import { onMount } from 'svelte';
     import { signOut, whoami } from './lib/api/client';
     import type { Identity } from './lib/api/types';
+    import { administers, administersAll } from './lib/rights';
     import Shell from './lib/components/Shell.svelte';
+    import Audit from './lib/pages/Audit.svelte';
     import Image from './lib/pages/Image.svelte';
     import Images from './lib/pages/Images.svelte';
     import Plan from './lib/pages/Plan.svelte';
@@ -34,13 +36,13 @@
 
     $effect(() => {
         const page = router.page;
-        const name = page.name === 'run' ? `${page.project}#${page.number} \u2013 ` : page.name === 'plan' ? `Plan of ${page.project} \u2013 ` : page.name === 'images' || page.name === 'image' ? 'Images \u2013 ' : '';
+        const name = page.name === 'run' ? `${page.project}#${page.number} \u2013 ` : page.name === 'plan' ? `Plan of ${page.project} \u2013 ` : page.name === 'images' || page.name === 'image' ? 'Images \u2013 ' : page.name === 'audit' ? 'Audit \u2013 ' : '';
         document.title = `${name}Pondrix`;
     });
 </script>
 
 {#if identity}
-    <Shell name={identity.name} {up} onsignout={leave}>
+    <Shell name={identity.name} audits={administers(identity)} {up} onsignout={leave}>
         {#if router.page.name === 'runs'}
             {#key router.page.project}<Runs project={router.page.project} onup={heard} />{/key}
         {:else if router.page.name === 'run'}
@@ -49,6 +51,8 @@
             <Images onup={heard} />
         {:else if router.page.name === 'image'}
             {#key router.page.image}<Image name={router.page.image} />{/key}
+        {:else if router.page.name === 'audit'}
+            <Audit wanted={router.page.wanted} all={administersAll(identity)} />
         {:else if router.page.name === 'plan'}
             {#key router.page.project}<Plan project={router.page.project} />{/key}
         {:else}

@@ -1,4 +1,4 @@
-/** Pages have addresses: `/`, `/images`, `/images/NAME`, `/plan/PROJECT`, `/runs/PROJECT/NUMBER`, `/runs/PROJECT/NUMBER/STAGE/JOB`. */
+/** Pages have addresses: `/`, `/audit`, `/images`, `/images/NAME`, `/plan/PROJECT`, `/runs/PROJECT/NUMBER`, `/runs/PROJECT/NUMBER/STAGE/JOB`. */
 
 export type Page =
     | { name: 'runs'; project: string | undefined }
@@ -6,6 +6,7 @@ export type Page =
     | { name: 'plan'; project: string }
     | { name: 'images' }
     | { name: 'image'; image: string }
+    | { name: 'audit'; wanted: Record<string, string> }
     | { name: 'unknown'; path: string };
 
 function read(): Page {
@@ -17,6 +18,7 @@ function read(): Page {
         return { name: 'run', project, number: Number(number), job: stage && job ? `${stage}/${job}` : undefined };
     }
     if (root === 'images') return parts.length > 1 ? { name: 'image', image: parts.slice(1).join('/') } : { name: 'images' };
+    if (root === 'audit' && !project) return { name: 'audit', wanted: Object.fromEntries(new URLSearchParams(location.search)) };
     if (root === 'plan' && project && !number) return { name: 'plan', project };
     return { name: 'unknown', path };
 }
@@ -44,6 +46,11 @@ export function link(event: MouseEvent) {
 }
 
 export const imageAddress = (name: string) => `/images/${name}`;
+
+export function auditAddress(wanted: Record<string, string>) {
+    const query = new URLSearchParams(wanted).toString();
+    return query ? `/audit?${query}` : '/audit';
+}
 
 export const runAddress = (project: string, number: number, job?: string) =>
     `/runs/${project}/${number}${job ? `/${job}` : ''}`;

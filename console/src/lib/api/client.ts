@@ -1,5 +1,5 @@
 /** Requests to the server this page came from. The browser's session cookie says who asks. */
-import type { ChainLink, Identity, ImageDetail, ImageSummary, PlanRequest, PlanView, Problem, ProjectView, RunDetail, RunPage, RunSummary } from './types';
+import type { AuditPage, AuditProof, ChainLink, Identity, ImageDetail, ImageSummary, PlanRequest, PlanView, Problem, ProjectView, RunDetail, RunPage, RunSummary } from './types';
 
 /** A request that was not done, in the server's words. */
 export class Refusal extends Error {
@@ -45,6 +45,10 @@ export const listImages = () => ask<{ images: ImageSummary[] }>('GET', '/api/v1/
 export const imageChain = () => ask<{ links: ChainLink[] }>('GET', '/api/v1/images/chain');
 export const showImage = (name: string) =>
     ask<ImageDetail>('GET', `/api/v1/images/one?${new URLSearchParams({ name })}`);
+/** What was done, of what somebody may see; `wanted` as the API names it. */
+export const listAudit = (wanted: Record<string, string>) =>
+    ask<AuditPage>('GET', `/api/v1/audit?${new URLSearchParams(wanted)}`);
+export const proveAudit = () => ask<AuditProof>('GET', '/api/v1/audit/proof');
 export const listProjects = () => ask<{ projects: ProjectView[] }>('GET', '/api/v1/projects');
 export const showRun = (project: string, number: number) => ask<RunDetail>('GET', runPath(project, number));
 export const stopRun = (project: string, number: number) =>

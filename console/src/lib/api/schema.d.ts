@@ -4,6 +4,77 @@
  */
 
 export interface paths {
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done, the newest first, in the projects that somebody administers; all, where they administer the server. */
+        get: operations["audit_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The same, the oldest first, to the end: each entry one line of JSON, whose `chain` is the SHA-256 of that line without
+         *     this last field.
+         */
+        get: operations["audit_export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says how long entries are kept. Those that were kept for longer begin to be removed. */
+        put: operations["audit_keep"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether every entry is as it was written, and follows the one before it. */
+        get: operations["audit_prove"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/backup": {
         parameters: {
             query?: never;
@@ -980,6 +1051,76 @@ export interface components {
             started?: string | null;
             /** @description How it ended. */
             state: components["schemas"]["State"];
+        };
+        /** @description What somebody did, in its place in the chain. */
+        AuditEntry: {
+            /** @description What was done: a thing, and what was done to it. */
+            action: string;
+            /** @description The digest of the entry before. */
+            after: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Its own: the SHA-256 of this as one line of JSON, as it is exported, without this field. */
+            chain: string;
+            /** @description The address that they asked from. */
+            from?: string | null;
+            /**
+             * Format: int64
+             * @description Its number: 1 for the first, and no gap.
+             */
+            number: number;
+            /** @description In which project. */
+            project?: string | null;
+            /** @description `done`, `refused` or `failed`. */
+            result: string;
+            /** @description To which. */
+            target: string;
+            /**
+             * Format: int64
+             * @description The number of the token that they showed.
+             */
+            token?: number | null;
+            /** @description Who: a person, `runner NAME`, `hook of PROJECT`, `the server`; `nobody` where that is not known. */
+            who: string;
+            /** @description What else there is to say: what exactly was set, or why it was refused. */
+            words: string;
+        };
+        /** @description How long entries are kept. */
+        AuditKeep: {
+            /** @description A length of time as in `400d`, or `forever`. */
+            keep: string;
+        };
+        /** @description Entries, the newest first. */
+        AuditPage: {
+            /** @description The entries. */
+            entries: components["schemas"]["AuditEntry"][];
+            /** @description How long entries are kept: a length of time as in `400d`, or `forever`. */
+            keep: string;
+            /**
+             * Format: int64
+             * @description What to ask for as `before` to see older ones, where there are some.
+             */
+            next?: number | null;
+        };
+        /** @description Whether the chain is whole. */
+        AuditProof: {
+            /** @description Where the chain is broken first, in words; nothing where it is whole. */
+            broken?: string | null;
+            /**
+             * @description The last entry of which all before it is whole: `NUMBER:DIGEST`. Noted elsewhere, it proves later that nothing up
+             *     to there was changed.
+             */
+            end: string;
+            /**
+             * Format: int64
+             * @description How many entries were looked at.
+             */
+            entries: number;
+            /** @description The last entry that is kept no more: `NUMBER:DIGEST`, with 0 where all are. */
+            start: string;
         };
         /** @description What an image says of itself that another one was built on: who builds on it may say something else. */
         BaseFacts: {
@@ -2286,6 +2427,368 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    audit_list: {
+        parameters: {
+            query?: {
+                /** @description Only what this one did: a person, `runner NAME`, `hook of PROJECT`, `the server`, `nobody`. */
+                who?: string;
+                /** @description Only in this project. */
+                project?: string;
+                /** @description Only actions that begin with these words: `secret`, or `secret set`. */
+                action?: string;
+                /** @description Only with this result: `done`, `refused` or `failed`. */
+                result?: string;
+                /** @description Only from this address. */
+                from?: string;
+                /** @description Only from this moment on. */
+                since?: string;
+                /** @description Only before this moment. */
+                until?: string;
+                /** @description `next` of the page before */
+                before?: number;
+                /** @description How many at the most: 1 to 500, usually 50 */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is nothing of this name. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    audit_export: {
+        parameters: {
+            query?: {
+                /** @description Only what this one did: a person, `runner NAME`, `hook of PROJECT`, `the server`, `nobody`. */
+                who?: string;
+                /** @description Only in this project. */
+                project?: string;
+                /** @description Only actions that begin with these words: `secret`, or `secret set`. */
+                action?: string;
+                /** @description Only with this result: `done`, `refused` or `failed`. */
+                result?: string;
+                /** @description Only from this address. */
+                from?: string;
+                /** @description Only from this moment on. */
+                since?: string;
+                /** @description Only before this moment. */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is nothing of this name. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    audit_keep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuditKeep"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    audit_prove: {
+        parameters: {
+            query?: {
+                /** @description `end` of an earlier answer: that entry must be the same still */
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditProof"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is nothing of this name. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     backup_make: {
         parameters: {
             query?: {

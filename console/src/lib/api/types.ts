@@ -23,4 +23,7 @@ export type PlannedJobView = Schemas['PlannedJobView'];
 export type ImageSummary = Schemas['ImageSummary'];
 export type ImageDetail = Schemas['ImageDetail'];
 export type ChainLink = Schemas['ChainLink'];
+export type AuditEntry = Schemas['AuditEntry'];
+export type AuditPage = Schemas['AuditPage'];
+export type AuditProof = Schemas['AuditProof'];
 export type StartKind = Schemas['StartKind'];

@@ -4,7 +4,7 @@
     import { link } from '../router.svelte';
     import { theme } from '../theme.svelte';
 
-    let { name, up, onsignout, children }: { name: string; up: boolean; onsignout: () => void; children: Snippet } = $props();
+    let { name, audits, up, onsignout, children }: { name: string; audits: boolean; up: boolean; onsignout: () => void; children: Snippet } = $props();
 </script>
 
 <div class="flex h-screen flex-col">
@@ -12,7 +12,7 @@
         <a href="/" onclick={link} class="flex items-center gap-2.5 font-semibold tracking-wide text-lily">
             <img src="/pond.svg" alt="" class="size-6" />Pondrix
         </a>
-        <nav class="flex gap-4"><a href="/" onclick={link} class="hover:text-lily">Runs</a><a href="/images" onclick={link} class="hover:text-lily">Images</a></nav>
+        <nav class="flex gap-4"><a href="/" onclick={link} class="hover:text-lily">Runs</a><a href="/images" onclick={link} class="hover:text-lily">Images</a>{#if audits}<a href="/audit" onclick={link} class="hover:text-lily">Audit</a>{/if}</nav>
         <span class="ml-auto text-xs" role="status">
             {#if !up}<span class="text-ember-soft">not connected, trying again</span>{/if}
         </span>

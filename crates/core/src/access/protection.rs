@@ -186,6 +186,38 @@ pub struct EnvironmentRules {
     pub kinds: Vec<String>,
 }
 
+impl fmt::Display for EnvironmentRules {
+    /// What it takes, in a line: `protected refs, with the yes of 2 of odile, team:keepers`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.refs {
+            Refs::Protected => f.write_str("protected refs")?,
+            Refs::Any => f.write_str("any ref")?,
+            Refs::These(patterns) => f.write_str(&list(patterns))?,
+        }
+        if !self.projects.is_empty() {
+            write!(f, " of {}", list(&self.projects))?;
+        }
+        if let Some(Approvers { of, count, own }) = &self.approvers {
+            let count = if *count > 1 { format!("{count} of ") } else { String::new() };
+            let own = if *own { ", their own too" } else { "" };
+            write!(f, ", with the yes of {count}{}{own}", list(of))?;
+        }
+        if !self.starts.is_empty() {
+            write!(f, ", started by {}", list(&self.starts))?;
+        }
+        if !self.people.is_empty() {
+            write!(f, ", by hand by {}", list(&self.people))?;
+        }
+        if let Some(window) = &self.window {
+            write!(f, ", in the minutes {window}")?;
+        }
+        if !self.kinds.is_empty() {
+            write!(f, ", with objects of the kinds {}", list(&self.kinds))?;
+        }
+        Ok(())
+    }
+}
+
 /// Somebody who started a run by hand.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Starter {

@@ -380,3 +380,22 @@ fn what_names_no_network_is_told_so() {
     assert_eq!("10.1.2.3".parse::<Network>().unwrap().to_string(), "10.1.2.3/32");
     assert_eq!("10.1.2.3/8".parse::<Network>().unwrap().to_string(), "10.0.0.0/8");
 }
+
+#[test]
+fn what_an_environment_takes_is_told_in_a_line() {
+    assert_eq!(EnvironmentRules::default().to_string(), "protected refs");
+    let said = serde_json::json!({
+        "refs": { "these": ["main", "tag:v*"] }, "projects": ["lantern"], "starts": ["commit", "manual"],
+        "people": ["odile"], "approvers": { "of": ["odile", "team:keepers"], "count": 2 }, "kinds": ["Role"],
+    });
+    let window = crate::Schedule::new("* 8-17 * * mon-fri", "Europe/Lisbon").unwrap();
+    let minutes = window.to_string();
+    let rules = EnvironmentRules { window: Some(window), ..serde_json::from_value(said).unwrap() };
+    assert_eq!(
+        rules.to_string(),
+        format!(
+            "main, tag:v* of lantern, with the yes of 2 of odile, team:keepers, started by commit, manual, \
+             by hand by odile, in the minutes {minutes}, with objects of the kinds Role"
+        )
+    );
+}

@@ -49,6 +49,22 @@ pub struct Rule {
     pub keep: Keep,
 }
 
+impl fmt::Display for Rule {
+    /// What it says, in a line: `branch release/*: runs 90d, logs 9d`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(branch) = &self.branch {
+            write!(f, "branch {branch}: ")?;
+        }
+        let Keep { runs, logs, caches, at_least, at_most } = &self.keep;
+        let ages = [("runs", runs), ("logs", logs), ("caches", caches)]
+            .map(|(what, age)| age.map(|age| format!("{what} {age}")));
+        let counts = [("at least", at_least), ("at most", at_most)]
+            .map(|(what, count)| count.map(|count| format!("{what} {count}")));
+        let said: Vec<_> = ages.into_iter().chain(counts).flatten().collect();
+        f.write_str(&if said.is_empty() { "as is usual".to_owned() } else { said.join(", ") })
+    }
+}
+
 /// What holds for a branch.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Limits {

@@ -3,7 +3,9 @@
 use std::process::Stdio;
 
 use anyhow::{Context, anyhow};
+use pondrix_api::AuditWanted;
 use pondrix_core::State;
+use pondrix_core::audit::AuditResult;
 use pondrix_runner::limits_are_usable;
 use pondrix_standin::garden::REGISTRY;
 
@@ -74,7 +76,7 @@ pub(super) async fn guards(world: &World, told: &mut Told) -> anyhow::Result<()>
     Ok(())
 }
 
-/// A job that prints a secret prints stars, and one that wants more memory than it may have is cut off; both are told.
+/// A job that prints a secret prints its name, and one that wants more memory than it may have is cut off; both are told.
 pub(super) async fn bounds(world: &World, told: &mut Told) -> anyhow::Result<()> {
     const CODE: &str = "fern-gate-2046";
     let repository = world.repository("visitor-desk");
@@ -105,5 +107,26 @@ pub(super) async fn bounds(world: &World, told: &mut Told) -> anyhow::Result<()>
         let words = words.ok_or_else(|| anyhow!("the log of {run} says:\n{log}"))?;
         told.say(&format!("its job that wanted 400 MB and may have 48 MiB was cut off: {words}"));
     }
+    Ok(())
+}
+
+/// Who did what is written down, what was refused as well, and nobody changes it unseen.
+pub(super) async fn remembers(world: &World, told: &mut Told) -> anyhow::Result<()> {
+    let wanted = AuditWanted { result: Some(AuditResult::Refused.word().to_owned()), ..AuditWanted::default() };
+    let refused = world.client.audit(&wanted, None, 100).await?.entries;
+    let has = |who: &str, action: &str, target: &str| {
+        refused.iter().any(|one| (one.who.as_str(), one.action.as_str(), one.target.as_str()) == (who, action, target))
+    };
+    if !has("wren", "secret remove", "PRINTER_KEY") || !has("the server", "rollout begin", "production") {
+        return Err(anyhow!("the audit says of what was refused: {refused:?}"));
+    }
+    let proof = world.client.prove_audit(None).await?;
+    if let Some(broken) = proof.broken {
+        return Err(anyhow!("the audit: {broken}"));
+    }
+    let (entries, refused) = (proof.entries, refused.len());
+    told.say(&format!(
+        "the audit has all of that: {entries} entries, {refused} of them refusals, none changed or missing"
+    ));
     Ok(())
 }

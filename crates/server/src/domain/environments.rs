@@ -118,8 +118,7 @@ impl Engine {
     ) -> Result<EnvironmentView, EngineError> {
         let EnvironmentChange { name, kubeconfig, namespace, address, rules } = change;
         audit::about(&name);
-        let rules_said =
-            rules.as_ref().map(|rules| format!("rules {}", serde_json::to_string(rules).unwrap_or_default()));
+        let rules_said = rules.as_ref().map(|rules| format!("takes {rules}"));
         let said = [
             kubeconfig.as_ref().map(|_| "another cluster".to_owned()),
             namespace.as_ref().map(|namespace| format!("namespace {namespace}")),

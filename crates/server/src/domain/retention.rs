@@ -112,7 +112,7 @@ impl Engine {
         if let Some(project) = &rule.project {
             audit::of_project(project.as_str());
         }
-        audit::words(serde_json::to_string(&RetentionRule::from(rule.clone())).unwrap_or_default());
+        audit::words(&rule);
         by.must_for_rule(rule.project.as_ref())?;
         allowed(&with(self.store.read(store::rules).await?, rule.clone()))?;
         let project = rule.project.clone();

@@ -75,7 +75,6 @@ impl Engine {
     ///
     /// Git reaches it as the server: one of this machine, or of a network of its own, is for whoever administers all to name.
     pub(crate) async fn add_project(&self, new: NewProject, by: &Asker) -> Result<Project, EngineError> {
-        audit::about(&new.name);
         audit::of_project(&new.name);
         by.must(Need::Add, Some(&new.name))?;
         let name: ProjectName = new.name.parse().map_err(|error| EngineError::Invalid(format!("{error}")))?;
