@@ -13,6 +13,7 @@ mod plan;
 mod problem;
 mod retention;
 mod runner;
+mod runners;
 mod runs;
 mod settings;
 
@@ -38,9 +39,10 @@ pub use retention::{
     RetentionQuestion, RetentionRule, RetentionView,
 };
 pub use runner::{
-    Assignment, Beat, HashKey, Hello, JobReport, LogLength, NamedSecret, SourceChanges, SourceDifference, StepList,
-    TagAnswer, TagQuestion, TakeRequest, TimedReport,
+    Assignment, Beat, HashKey, Hello, JobReport, JoinRequest, Joined, LogLength, NamedSecret, SourceChanges,
+    SourceDifference, StepList, TagAnswer, TagQuestion, TimedReport, Welcome,
 };
+pub use runners::{InvitationMade, InvitationView, NewInvitation, NewRunner, RunnerBounds, RunnerMade};
 pub use runs::{
     AnswerRequest, ApprovalView, AttemptView, Change, FailureView, JobView, LogEnd, LogText, RerunRequest, RunDetail,
     RunPage, RunSummary, RunUpdate, StageView, StartRequest, StepView, StopRequest, StreamEvent, TemplateText,

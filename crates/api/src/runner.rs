@@ -10,13 +10,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::FetchedArtifact;
 
-/// A runner introduces itself.
+/// A runner introduces itself. Who it is, and what it may work for, the server knows by its token.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Hello {
-    /// Its name, which no other runner has.
-    pub runner: String,
-    /// The pool that it is of.
-    pub pool: String,
     /// How many jobs it does at once.
     pub slots: usize,
     /// The programs that its machine has.
@@ -33,11 +29,27 @@ pub struct Hello {
     pub instance: String,
 }
 
-/// A runner asks for a job.
+/// What a runner is told that has introduced itself.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct TakeRequest {
-    /// The runner's name.
+pub struct Welcome {
+    /// Its name.
     pub runner: String,
+    /// The pool that it is of.
+    pub pool: String,
+}
+
+/// A machine asks to be made a runner, with an invitation.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct JoinRequest {
+    /// The name that it shall have.
+    pub runner: String,
+}
+
+/// A machine was made a runner.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Joined {
+    /// Its own token.
+    pub token: String,
 }
 
 /// A job for a runner.

@@ -1,9 +1,11 @@
 //! What the server holds: projects, environments, registries, access.
 
-use pondrix_core::access::{EnvironmentRules, RefPattern};
+use pondrix_core::access::{EnvironmentRules, Projects, RefPattern};
 use pondrix_core::{State, Time};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+use crate::InvitationView;
 
 /// A repository to make known.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -108,16 +110,19 @@ pub struct RunnerView {
     pub name: String,
     /// The pool that it is of.
     pub pool: String,
+    /// The projects that it works for; all, where none is named.
+    #[schema(value_type = Vec<String>)]
+    pub projects: Vec<Projects>,
     /// How many jobs it does at once.
     pub slots: usize,
     /// How many it has now.
     pub busy: usize,
     /// Whether it was seen lately.
     pub here: bool,
-    /// When it was last seen.
-    #[schema(value_type = String, format = DateTime)]
-    pub last_seen: Time,
-    /// Its version.
+    /// When it was last seen since the server began, where it was.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub last_seen: Option<Time>,
+    /// Its version; empty where it was not seen.
     pub version: String,
     /// Who has paused it, where somebody has: it is given no more jobs.
     pub paused: Option<PauseView>,
@@ -159,6 +164,9 @@ pub struct RunnerList {
     pub runners: Vec<RunnerView>,
     /// By name.
     pub pools: Vec<PoolView>,
+    /// Invitations that are good, by number; for administrators.
+    #[serde(default)]
+    pub invitations: Vec<InvitationView>,
 }
 
 /// All projects.

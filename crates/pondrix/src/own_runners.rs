@@ -41,7 +41,6 @@ impl OwnRunner {
         let mut command = Command::new(std::env::current_exe()?);
         command
             .args(["runner", "join"])
-            .args(["--name", &self.name])
             .arg("--data")
             .arg(&self.data)
             .arg("--server-file")

@@ -72,10 +72,6 @@ pub struct NoLimits(#[source] StartError);
 /// How a runner works.
 #[derive(Clone, Debug)]
 pub struct RunnerConfig {
-    /// Its name, shown with its jobs.
-    pub name: String,
-    /// The pool that it is of.
-    pub pool: String,
     /// Its folder, which no other runner may use.
     pub data: PathBuf,
     /// Where the server is.

@@ -19,7 +19,7 @@ mod upkeep;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use pondrix_api::{ClientError, Hello, RunnerClient, TakeRequest};
+use pondrix_api::{ClientError, Hello, RunnerClient, Welcome};
 use pondrix_image::Platform;
 use pondrix_sandbox::{Launcher, check_machine};
 use tokio::sync::oneshot;
@@ -37,6 +37,8 @@ use crate::job::JobContext;
 const PAUSE: Duration = Duration::from_millis(300);
 /// The status of the answer to a runner that is not known.
 const INTRODUCE_YOURSELF: u16 = 409;
+/// The status of the answer to a token that is not good.
+const UNAUTHORIZED: u16 = 401;
 
 /// Runs until `shutdown`, or until the server has been away for longer than the configuration
 /// allows. Jobs that run then are ended.
@@ -59,8 +61,6 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     let client = RunnerClient::new(move || server.resolve().unwrap_or_default(), &config.token);
     let path = std::env::var("PATH").unwrap_or_default();
     let hello = Hello {
-        runner: config.name.clone(),
-        pool: config.pool.clone(),
         slots: config.slots.max(1),
         tools: tools::programs(&path),
         host_network: config.host_network,
@@ -70,8 +70,10 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     };
     // A server that still thinks of the jobs of an earlier process learns that they are lost. One that is
     // away asks for this when it is back.
-    if let Err(error) = client.hello(&hello).await {
-        info!(%error, "could not introduce itself yet");
+    match client.hello(&hello).await {
+        Ok(Welcome { runner, pool }) => info!(name = runner, pool, slots = config.slots, "ready for jobs"),
+        Err(error) if is_unknown(&error) => return Err(error.into()),
+        Err(error) => info!(%error, "could not introduce itself yet"),
     }
     let hello = Arc::new(hello);
     let mut slots = JoinSet::new();
@@ -80,12 +82,16 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
         let (folder, launcher, hello) = (folder.clone(), launcher.clone(), Arc::clone(&hello));
         slots.spawn(async move { slot_loop(slot, &client, &hello, &config, &folder, &launcher, &shutdown).await });
     }
-    info!(name = config.name, slots = config.slots, "ready for jobs");
     let upkeep =
         [tokio::spawn(upkeep::keep_small(folder.clone(), config.room)), tokio::spawn(upkeep::keep_up(client, folder))];
     while slots.join_next().await.is_some() {}
     upkeep.iter().for_each(tokio::task::JoinHandle::abort);
     Ok(())
+}
+
+/// Whether the server says that the token is not good: it was removed, or another took its place.
+fn is_unknown(error: &ClientError) -> bool {
+    matches!(error, ClientError::Problem(problem) if problem.status == UNAUTHORIZED)
 }
 
 async fn slot_loop(
@@ -97,12 +103,11 @@ async fn slot_loop(
     launcher: &Launcher,
     shutdown: &CancellationToken,
 ) {
-    let request = TakeRequest { runner: config.name.clone() };
     let mut last_answer = Instant::now();
     let mut delivery = tokio::spawn(async {});
     loop {
         let taken = tokio::select! {
-            taken = client.take(&request) => taken,
+            taken = client.take() => taken,
             () = shutdown.cancelled() => break,
         };
         match taken {
@@ -127,6 +132,11 @@ async fn slot_loop(
                     warn!(%error, "could not introduce itself");
                     tokio::time::sleep(PAUSE).await;
                 }
+            }
+            Err(error) if is_unknown(&error) => {
+                warn!(%error, "the server does not know this runner any more; leaving");
+                shutdown.cancel();
+                break;
             }
             Err(error) => {
                 if config.alone_for.is_some_and(|limit| last_answer.elapsed() > limit) {

@@ -96,6 +96,7 @@ impl Change for () {}
 impl Change for i64 {}
 impl Change for crate::store::Project {}
 impl Change for pondrix_api::SecretView {}
+impl Change for crate::store::RunnerRow {}
 impl Change for bool {
     fn is_made(&self) -> bool {
         *self

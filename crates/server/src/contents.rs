@@ -66,6 +66,22 @@ impl Files {
         file.and_then(|file| file.set_modified(SystemTime::now())).is_ok()
     }
 
+    /// The mark of a content that a job of a run has sent, or that was found to be its project's: whoever knows the digest
+    /// of another's content has not got that.
+    fn mark(&self, digest: &Digest, run: i64) -> PathBuf {
+        self.path(digest).with_extension(format!("of-{run}"))
+    }
+
+    /// Marks a content as one that a run may name and have.
+    pub(crate) fn allow(&self, digest: &Digest, run: i64) -> io::Result<()> {
+        File::create(self.mark(digest, run)).map(drop)
+    }
+
+    /// Whether a content is there that a run may name and have. It then stays for a while, needed or not.
+    pub(crate) fn is_allowed(&self, digest: &Digest, run: i64) -> bool {
+        self.mark(digest, run).exists() && self.has(digest)
+    }
+
     /// Keeps a content that arrives compressed, when it is what its digest says.
     pub(crate) async fn keep<E: std::fmt::Display>(
         &self,
@@ -111,7 +127,23 @@ impl Files {
         let folders = fs::read_dir(&self.folder).into_iter().flatten().flatten();
         let files = folders.flat_map(|folder| fs::read_dir(folder.path()).into_iter().flatten().flatten());
         let digest = |path: &Path| format!("sha256:{}", path.file_stem()?.to_str()?).parse().ok();
-        files.map(|file| file.path()).filter(|path| is_idle(path)).filter_map(|path| digest(&path)).collect()
+        let is_content = |path: &PathBuf| path.extension().is_some_and(|extension| extension == "zst");
+        let idle = files.map(|file| file.path()).filter(|path| is_idle(path));
+        idle.filter(is_content).filter_map(|path| digest(&path)).collect()
+    }
+
+    /// Removes marks that nobody needs any more: what they were for is known by the records.
+    pub(crate) fn remove_marks(&self) {
+        let folders = fs::read_dir(&self.folder).into_iter().flatten().flatten();
+        let files = folders.flat_map(|folder| fs::read_dir(folder.path()).into_iter().flatten().flatten());
+        let is_mark = |path: &PathBuf| {
+            path.extension().and_then(|extension| extension.to_str()).is_some_and(|text| text.starts_with("of-"))
+        };
+        for mark in files.map(|file| file.path()).filter(is_mark).filter(|path| is_idle(path)) {
+            if let Err(error) = fs::remove_file(&mark) {
+                warn!(%error, "the mark of a content could not be removed");
+            }
+        }
     }
 
     /// Removes a content that nothing refers to, unless somebody has asked for it since it was seen to be idle:
@@ -161,5 +193,16 @@ mod tests {
         idle.iter().for_each(|digest| files.remove_idle(digest));
         assert!(files.has(&digests[0]));
         assert!(!files.has(&digests[1]));
+        // Whose it is: what a run has not sent it may not have, and no mark lasts.
+        assert!(!files.is_allowed(&digests[0], 7));
+        files.allow(&digests[0], 7).unwrap();
+        assert!(files.is_allowed(&digests[0], 7) && !files.is_allowed(&digests[0], 77));
+        files.remove_marks();
+        assert!(files.is_allowed(&digests[0], 7), "it is new");
+        let mark = files.mark(&digests[0], 7);
+        let long_ago = SystemTime::now() - UNNEEDED_FOR - Duration::from_secs(1);
+        File::options().append(true).open(&mark).unwrap().set_modified(long_ago).unwrap();
+        files.remove_marks();
+        assert!(!mark.exists() && files.has(&digests[0]) && files.idle().is_empty());
     }
 }

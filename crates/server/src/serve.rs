@@ -71,8 +71,6 @@ fn close_to_others(data: &Path) -> std::io::Result<()> {
 pub struct Tokens {
     /// The token for everything people do; told only when it was made now.
     pub admin: Option<String>,
-    /// The file with the token for runners.
-    pub runner_file: PathBuf,
 }
 
 /// The server, with its records open.
@@ -97,22 +95,11 @@ impl Server {
         let store = Store::open(&config.data.join("records.db")).with_context(told)?;
         let ports = Ports::real(config.reach.clone());
         let admin = Self::new_admin_token(&store, &ports.clock).await?;
-        let runner_file = config.data.join("runner.token");
-        // Written before it holds: a server killed in between makes another one.
-        if !runner_file.exists() {
-            let token = access::new_token()?;
-            write_private(&runner_file, token.as_bytes()).with_context(told)?;
-        }
-        let token = std::fs::read_to_string(&runner_file).with_context(told)?;
-        let (hash, now) = (access::hash(token.trim()), ports.clock.now());
-        let keep = move |c: &rusqlite::Connection| match store::token(c, &hash, now)? {
-            Some(_) => Ok(()),
-            None => store::put_token(c, &TokenRow::new(hash, TokenKind::Runner, "runner", now)).map(|_| ()),
-        };
-        store.write(keep).await?;
+        // Of before: one for all runners, which is good no more.
+        let _ = std::fs::remove_file(config.data.join("runner.token"));
         let seal = Seal::open(&config.data.join("secrets.key")).with_context(told)?;
         let (engine, preflights) = Engine::new(store.clone(), ports, seal, config.data.clone());
-        Ok((Self { config, store, engine, preflights }, Tokens { admin, runner_file }))
+        Ok((Self { config, store, engine, preflights }, Tokens { admin }))
     }
 
     /// Makes a token for everything people do when there is none.
@@ -130,6 +117,14 @@ impl Server {
             Ok(true)
         });
         Ok(made.await?.then_some(token))
+    }
+
+    /// The file with the token of a runner of the server's own, in its folder; both are made where they are not there.
+    ///
+    /// # Errors
+    /// When the records or the file cannot be written.
+    pub async fn own_runner(&self, name: &str) -> anyhow::Result<PathBuf> {
+        self.engine.own_runner(&self.config.data, name).await
     }
 
     /// The file that says where the server listens; written when it does.

@@ -669,11 +669,46 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All runners that were seen since the server began, and the pools that have a limit. */
+        /** All runners, and the pools that have a limit. */
         get: operations["runners_list"];
         put?: never;
-        post?: never;
+        /** Makes a runner known, with its token, which is told this once. */
+        post: operations["runners_add"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes an invitation: a token with which machines make themselves runners, told this once. */
+        post: operations["runners_invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/invitations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes an invitation back. Who is a runner by it stays one. */
+        delete: operations["runners_withdraw"];
         options?: never;
         head?: never;
         patch?: never;
@@ -689,7 +724,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forgets a runner that is gone. One that is here is to be ended on its own machine first. */
+        /**
+         * Forgets a runner: its token is good no more, and jobs that it has are lost. One that is here is forgotten only where
+         *     that is said.
+         */
         delete: operations["runners_remove"];
         options?: never;
         head?: never;
@@ -709,6 +747,23 @@ export interface paths {
         post?: never;
         /** Gives a runner jobs again. */
         delete: operations["runners_resume"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/{name}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a runner another token; that of before is good for an hour more. */
+        post: operations["runners_rotate"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1442,6 +1497,31 @@ export interface components {
             /** @description The tags that name it now. */
             tags: string[];
         };
+        /** @description An invitation that was made. */
+        InvitationMade: components["schemas"]["InvitationView"] & {
+            /** @description Its token, told this once. */
+            token: string;
+        };
+        /** @description An invitation that is good. */
+        InvitationView: components["schemas"]["RunnerBounds"] & {
+            /** @description Who made it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            ends: string;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Format: int32
+             * @description For how many machines more it is good.
+             */
+            machines: number;
+        };
         /** @description Something that a job made. */
         JobResult: {
             base?: components["schemas"]["BaseImage"] | null;
@@ -1568,12 +1648,30 @@ export interface components {
             /** @description The text. Bytes that are no UTF-8 are shown as U+FFFD. */
             text: string;
         };
+        /** @description An invitation to make: a token with which machines make themselves runners. */
+        NewInvitation: components["schemas"]["RunnerBounds"] & {
+            /**
+             * Format: int32
+             * @description For how many hours: 1 to 8760.
+             */
+            hours: number;
+            /**
+             * Format: int32
+             * @description For how many machines it is good: 1 to 1000.
+             */
+            machines: number;
+        };
         /** @description A repository to make known. */
         NewProject: {
             /** @description Its name here. */
             name: string;
             /** @description The repository, as git reaches it from the server. */
             repository: string;
+        };
+        /** @description A runner to make known. */
+        NewRunner: components["schemas"]["RunnerBounds"] & {
+            /** @description Its name: 1 to 63 of a-z, 0-9 and `-`, with a letter or digit at both ends. */
+            name: string;
         };
         /** @description A token to make. */
         NewToken: {
@@ -2152,12 +2250,30 @@ export interface components {
              */
             version: number;
         };
+        /** @description What a runner may work for, whatever it says of itself. */
+        RunnerBounds: {
+            /** @description The pool that it is of. */
+            pool: string;
+            /** @description The projects that it works for; all, where none is named. */
+            projects?: string[];
+            /** @description The programs that it is believed to have; all that it says, where none is named. */
+            tools?: string[];
+        };
         /** @description All runners that were seen since the server began, and the pools that have a limit. */
         RunnerList: {
+            /** @description Invitations that are good, by number; for administrators. */
+            invitations?: components["schemas"]["InvitationView"][];
             /** @description By name. */
             pools: components["schemas"]["PoolView"][];
             /** @description By name. */
             runners: components["schemas"]["RunnerView"][];
+        };
+        /** @description A runner that was made known, or was given another token. */
+        RunnerMade: components["schemas"]["RunnerBounds"] & {
+            /** @description Its name. */
+            name: string;
+            /** @description Its token, told this once. */
+            token: string;
         };
         /** @description A runner. */
         RunnerView: {
@@ -2167,17 +2283,19 @@ export interface components {
             here: boolean;
             /**
              * Format: date-time
-             * @description When it was last seen.
+             * @description When it was last seen since the server began, where it was.
              */
-            last_seen: string;
+            last_seen?: string | null;
             /** @description Its name. */
             name: string;
             paused?: components["schemas"]["PauseView"] | null;
             /** @description The pool that it is of. */
             pool: string;
+            /** @description The projects that it works for; all, where none is named. */
+            projects: string[];
             /** @description How many jobs it does at once. */
             slots: number;
-            /** @description Its version. */
+            /** @description Its version; empty where it was not seen. */
             version: string;
         };
         /** @description A project's secrets. */
@@ -6338,9 +6456,287 @@ export interface operations {
             };
         };
     };
-    runners_remove: {
+    runners_add: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRunner"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunnerMade"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runners_invite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInvitation"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationMade"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runners_withdraw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runners_remove: {
+        parameters: {
+            query?: {
+                /** @description Also where it is here */
+                now?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
@@ -6374,7 +6770,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            /** @description Forbidden */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6383,7 +6779,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not Found */
+            /** @description There is nothing of this name. */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6401,7 +6797,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The request says something that cannot be done. */
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6592,6 +6988,91 @@ export interface operations {
                 };
             };
             /** @description The request says something that cannot be done. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runners_rotate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunnerMade"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is nothing of this name. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;

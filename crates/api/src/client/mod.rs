@@ -4,6 +4,7 @@ mod audit;
 mod events;
 mod person;
 mod runner;
+mod runners;
 
 use std::fmt;
 use std::sync::Arc;

@@ -1,7 +1,6 @@
 //! What people and their programs ask for.
 
 use futures_util::{Stream, TryStreamExt};
-use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use pondrix_core::pipeline::TemplateName;
 use pondrix_core::{ProjectName, RunId, State};
 
@@ -14,11 +13,11 @@ use tokio_util::io::ReaderStream;
 use crate::{
     AnswerRequest, ArtifactFiles, EnvironmentChange, EnvironmentList, EnvironmentRemoved, EnvironmentView, FlakyTests,
     FreezeRequest, Identity, ImageChain, ImageDetail, ImageDifference, ImageList, NewProject, NewToken, NewUser,
-    PauseRequest, PlanRequest, PlanView, PoolView, ProjectChange, ProjectList, ProjectRemoved, ProjectView,
-    RegistryChange, RegistryList, RegistryProof, RegistryQuestion, RegistryView, RerunRequest, RetentionPreview,
-    RetentionQuestion, RetentionRule, RetentionView, RoleChange, RoleList, RunDetail, RunPage, RunSummary, RunnerList,
-    RunnerView, SecretList, SecretValue, SecretView, StartRequest, StopRequest, TemplateText, TokenList, TokenMade,
-    TryRequest, UserChange, UserList, UserMade, UserView,
+    PlanRequest, PlanView, ProjectChange, ProjectList, ProjectRemoved, ProjectView, RegistryChange, RegistryList,
+    RegistryProof, RegistryQuestion, RegistryView, RerunRequest, RetentionPreview, RetentionQuestion, RetentionRule,
+    RetentionView, RoleChange, RoleList, RunDetail, RunPage, RunSummary, SecretList, SecretValue, SecretView,
+    StartRequest, StopRequest, TemplateText, TokenList, TokenMade, TryRequest, UserChange, UserList, UserMade,
+    UserView,
 };
 
 /// Which runs are wanted: those that are all of what is said.
@@ -90,7 +89,7 @@ impl Client {
         &self.address
     }
 
-    async fn get<T: serde::de::DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
+    pub(super) async fn get<T: serde::de::DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
         self.wire.json(self.wire.http.get(self.wire.url(path))).await
     }
 
@@ -156,35 +155,6 @@ impl Client {
     /// See [`ClientError`].
     pub async fn remove_environment(&self, name: &ProjectName) -> Result<EnvironmentRemoved, ClientError> {
         self.wire.json(self.wire.http.delete(self.wire.url(&format!("/api/v1/environments/{name}")))).await
-    }
-
-    fn runner_url(&self, name: &str, rest: &str) -> String {
-        let name = utf8_percent_encode(name, NON_ALPHANUMERIC);
-        self.wire.url(&format!("/api/v1/runners/{name}{rest}"))
-    }
-
-    /// Gives a runner no more jobs.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn pause_runner(&self, name: &str, request: &PauseRequest) -> Result<RunnerView, ClientError> {
-        self.wire.json(self.wire.http.put(self.runner_url(name, "/pause")).json(request)).await
-    }
-
-    /// Gives a runner jobs again.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn resume_runner(&self, name: &str) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.delete(self.runner_url(name, "/pause"))).await.map(drop)
-    }
-
-    /// Forgets a runner that is gone.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn remove_runner(&self, name: &str) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.delete(self.runner_url(name, ""))).await.map(drop)
     }
 
     /// Runs, the newest first.
@@ -478,22 +448,6 @@ impl Client {
     /// See [`ClientError`].
     pub async fn flaky(&self, project: &str, job: &str) -> Result<FlakyTests, ClientError> {
         self.get(&format!("/api/v1/projects/{project}/flaky/{}", job.replace('/', "~"))).await
-    }
-
-    /// The runners, and the pools that have a limit.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn runners(&self) -> Result<RunnerList, ClientError> {
-        self.get("/api/v1/runners").await
-    }
-
-    /// Sets a pool's limit, or takes it away.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn set_pool(&self, pool: &PoolView) -> Result<PoolView, ClientError> {
-        self.wire.json(self.wire.http.put(self.wire.url("/api/v1/pools")).json(pool)).await
     }
 
     /// A job's log as it is.

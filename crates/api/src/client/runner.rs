@@ -12,8 +12,9 @@ use tokio_util::io::ReaderStream;
 
 use super::{ClientError, Wire};
 use crate::{
-    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, LayerDigests,
-    LogLength, NewArtifact, SourceChanges, StepList, TagAnswer, TagQuestion, TakeRequest, TimedReport,
+    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, JoinRequest,
+    Joined, LayerDigests, LogLength, NewArtifact, SourceChanges, StepList, TagAnswer, TagQuestion, TimedReport,
+    Welcome,
 };
 
 /// How long the server may take to answer what it answers at once. A connection that is gone without a word would
@@ -42,11 +43,19 @@ impl RunnerClient {
     ///
     /// # Errors
     /// See [`ClientError`].
-    pub async fn hello(&self, hello: &Hello) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.post(self.wire.url("/api/v1/runner/hello")).json(hello)).await.map(|_| ())
+    pub async fn hello(&self, hello: &Hello) -> Result<Welcome, ClientError> {
+        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/runner/hello")).json(hello)).await
     }
 
-    /// The projects that there are.
+    /// Makes this machine a runner; the client's token is an invitation.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn join(&self, request: &JoinRequest) -> Result<Joined, ClientError> {
+        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/runner/join")).json(request)).await
+    }
+
+    /// The projects that the runner works for.
     ///
     /// # Errors
     /// See [`ClientError`].
@@ -59,8 +68,8 @@ impl RunnerClient {
     ///
     /// # Errors
     /// See [`ClientError`]; so for all the others.
-    pub async fn take(&self, request: &TakeRequest) -> Result<Option<Assignment>, ClientError> {
-        let request = self.wire.http.post(self.wire.url("/api/v1/runner/take")).json(request);
+    pub async fn take(&self) -> Result<Option<Assignment>, ClientError> {
+        let request = self.wire.http.post(self.wire.url("/api/v1/runner/take"));
         let response = self.wire.send(request).await?;
         if response.status() == StatusCode::NO_CONTENT {
             return Ok(None);

@@ -94,7 +94,7 @@ impl Queue {
         let mut next: Option<((usize, Turn), &Offer)> = None;
         for (project, lines) in self.waiting.projects() {
             // Of a project it is asked once, and not for each of its jobs.
-            if runner.is_some_and(|runner| self.is_full(project, &runner.pool, limits)) {
+            if runner.is_some_and(|runner| !runner.works_for(project) || self.is_full(project, &runner.pool, limits)) {
                 continue;
             }
             let free = |offer: &&Offer| offer.locks_wanted.is_empty() || self.holder(offer).is_none();
@@ -230,11 +230,15 @@ impl Queue {
         if runners.is_empty() {
             return Some("no runner is here; start one: pondrix runner join".to_owned());
         }
-        let lacks: Vec<_> = runners.iter().filter_map(|runner| runner.lacks(needs)).collect();
+        let project = &run.project;
+        let lacks: Vec<_> = runners.iter().filter_map(|runner| runner.keeps_from(project, needs)).collect();
         if lacks.len() == runners.len() {
-            return Some(format!("no runner {} is here: {}", wanted(needs), listed(&lacks)));
+            let elsewhere = runners.iter().any(|runner| !runner.works_for(project));
+            let whom = elsewhere.then(|| format!("for {project}"));
+            let wanted: Vec<_> = whom.into_iter().chain([wanted(needs)]).filter(|words| !words.is_empty()).collect();
+            return Some(format!("no runner {} is here: {}", wanted.join(" "), listed(&lacks)));
         }
-        let fit = runners.iter().filter(|runner| runner.lacks(needs).is_none());
+        let fit = runners.iter().filter(|runner| runner.keeps_from(project, needs).is_none());
         let (paused, fit): (Vec<_>, Vec<_>) = fit.partition(|runner| runner.is_paused);
         if let (Some(first), true) = (paused.first(), fit.is_empty()) {
             let names: Vec<_> = paused.iter().map(|runner| runner.name.clone()).collect();
@@ -303,6 +307,27 @@ mod tests {
         };
         assert_eq!(why(std::slice::from_ref(&paused)), "pond-1 is paused; resume: pondrix runner resume pond-1");
         assert_eq!(why(&[paused, runner("light", &[])]), "waits for a free place at light-1");
+    }
+
+    #[test]
+    fn a_runner_is_given_jobs_of_the_projects_that_it_works_for_and_who_waits_for_another_is_told() {
+        let mut queue = Queue::default();
+        let limits = Limits::default();
+        let bound = |projects: &[&str]| RunnerFacts {
+            projects: projects.iter().map(|one| one.parse().unwrap()).collect(),
+            ..runner("pond", &[])
+        };
+        queue.offer(offer("desk#1", "a/b"));
+        assert!(queue.take(Some(&bound(&["garden-*", "labels"])), &limits).is_none());
+        let why = |runners: &[RunnerFacts]| {
+            queue.why_waiting(&run("desk#1"), &JobKey::from_text("a/b"), runners, &limits).unwrap()
+        };
+        assert_eq!(why(&[bound(&["labels"])]), "no runner for desk is here: pond-1 does not work for desk");
+        assert_eq!(why(&[bound(&["labels"]), bound(&["desk"])]), "waits for a free place at pond-1");
+        queue.offer(offer("garden-shed#4", "a/b"));
+        let given = queue.take(Some(&bound(&["garden-*"])), &limits).map(|offer| offer.run.to_string());
+        assert_eq!(given.as_deref(), Some("garden-shed#4"));
+        assert!(queue.take(Some(&bound(&["de*"])), &limits).is_some());
     }
 
     #[test]

@@ -2,6 +2,8 @@
 
 use std::collections::BTreeSet;
 
+use crate::ProjectName;
+use crate::access::Projects;
 use crate::pipeline::Needs;
 
 /// A runner, as it introduced itself.
@@ -11,6 +13,8 @@ pub struct RunnerFacts {
     pub name: String,
     /// The pool that it is of.
     pub pool: String,
+    /// The projects that it works for; all, where none is named.
+    pub projects: Vec<Projects>,
     /// The programs that its machine has.
     pub tools: BTreeSet<String>,
     /// Whether jobs may use its machine's own network.
@@ -22,6 +26,20 @@ pub struct RunnerFacts {
 }
 
 impl RunnerFacts {
+    /// Whether it works for a project.
+    #[must_use]
+    pub fn works_for(&self, project: &ProjectName) -> bool {
+        self.projects.is_empty() || self.projects.iter().any(|own| own.matches(project.as_str()))
+    }
+
+    /// What keeps it from a project's job, in words; nothing when it can do it.
+    pub(super) fn keeps_from(&self, project: &ProjectName, needs: &Needs) -> Option<String> {
+        if !self.works_for(project) {
+            return Some(format!("{} does not work for {project}", self.name));
+        }
+        self.lacks(needs)
+    }
+
     /// What it lacks for a job, in words; nothing when it can do it.
     pub(super) fn lacks(&self, needs: &Needs) -> Option<String> {
         if needs.pool.as_ref().is_some_and(|pool| *pool != self.pool) {

@@ -163,7 +163,7 @@ impl Aged {
 
 fn copy(from: &Path, to: &Path) {
     std::fs::create_dir_all(to).unwrap();
-    for name in ["secrets.key", "runner.token"] {
+    for name in ["secrets.key", "own-1.token"] {
         std::fs::copy(from.join(name), to.join(name)).unwrap();
     }
     // With what is only in the write-ahead log.

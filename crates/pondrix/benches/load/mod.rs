@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use pondrix_api::{Hello, JobReport, RunnerClient, TakeRequest, TimedReport};
+use pondrix_api::{Hello, JobReport, RunnerClient, TimedReport};
 use pondrix_core::pipeline::Needs;
 use pondrix_core::plan::{Plan, Start};
 use pondrix_core::queue::{Limits, Offer, Queue, RunnerFacts, Who};
@@ -149,41 +149,39 @@ async fn server() -> Vec<Value> {
         world.until(&run, |run| run.stages[0].jobs.iter().all(|job| job.queued.is_some())).await;
         runs.push(run);
     }
-    let token = std::fs::read_to_string(data.join("runner.token")).unwrap();
     let url = world.url().to_owned();
-    let address = url.clone();
     let process = world.server.as_ref().unwrap().child.id();
     let (before, since) = (processor(process), Instant::now());
     let runners = (0..RUNNERS).map(|at| {
-        let (url, token) = (url.clone(), token.clone());
+        let name = format!("bench-{at}");
+        let token = std::fs::read_to_string(world.runner_token(&name, &[])).unwrap().trim().to_owned();
+        let url = url.clone();
         tokio::spawn(async move {
             let client = RunnerClient::new(move || url.clone(), &token);
-            let name = format!("bench-{at}");
             let hello = Hello {
-                runner: name.clone(),
-                pool: "pond".into(),
                 slots: TAKEN,
                 tools: std::collections::BTreeSet::new(),
                 host_network: false,
                 platforms: [pondrix_image::Platform::here().to_string()].into(),
                 version: "bench".into(),
-                instance: name.clone(),
+                instance: name,
             };
             client.hello(&hello).await.unwrap();
             let (mut times, mut taken) = (Vec::new(), Vec::new());
             for _ in 0..TAKEN {
                 let since = Instant::now();
-                taken.push(client.take(&TakeRequest { runner: name.clone() }).await.unwrap().unwrap());
+                taken.push(client.take().await.unwrap().unwrap());
                 times.push(since.elapsed());
             }
             (client, times, taken)
         })
     });
     let mut times = Vec::new();
-    let mut all = Vec::new();
+    let (mut all, mut clients) = (Vec::new(), Vec::new());
     for runner in runners.collect::<Vec<_>>() {
         let (client, waited, taken) = runner.await.unwrap();
         times.extend(waited);
+        clients.push(client.clone());
         all.push((client, taken));
     }
     let (taken, took) = (times.len() as u32, since.elapsed());
@@ -209,12 +207,11 @@ async fn server() -> Vec<Value> {
     }
     let whole = each + (processor(process) - before) / taken;
     // And as they ask in the life of a server: one, and a moment later another.
-    let one = RunnerClient::new(move || address.clone(), &token);
     let mut alone = Vec::new();
-    for at in 0..RUNNERS {
+    for one in &clients {
         tokio::time::sleep(Duration::from_millis(20)).await;
         let since = Instant::now();
-        assert!(one.take(&TakeRequest { runner: format!("bench-{at}") }).await.unwrap().is_some());
+        assert!(one.take().await.unwrap().is_some());
         alone.push(since.elapsed());
     }
     // What of that is not the take's: a question that is answered from memory.

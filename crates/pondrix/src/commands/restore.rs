@@ -64,7 +64,7 @@ impl Restore {
         note(checked.missing.len(), "contents were missing when it was made");
         note(checked.left_out, "contents of artifacts and caches were left out of it, and all logs");
         output::line(&format!("Start it: pondrix serve --data {data}"));
-        output::line("Its runners want the new token, in runner.token of that folder. People's tokens are the same.");
+        output::line("The tokens of people and runners are the same.");
         Ok(())
     }
 }

@@ -1,13 +1,17 @@
 //! `pondrix runner`
 
-use std::path::PathBuf;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
-use pondrix_api::{PauseRequest, RunnerView};
-use pondrix_core::access::Reach;
+use pondrix_api::{
+    InvitationView, JoinRequest, Joined, NewInvitation, NewRunner, PauseRequest, RunnerBounds, RunnerClient, RunnerView,
+};
+use pondrix_core::access::{Projects, Reach};
 use pondrix_image::Room;
 use pondrix_runner::{FolderTaken, RunnerConfig, ServerAddress};
+use serde::Serialize;
 
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
@@ -18,6 +22,10 @@ use crate::{output, settings, signals};
 /// Runners: the machines that do the work.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Runner {
+    Add(Add),
+    Rotate(Rotate),
+    Invite(Invite),
+    Withdraw(Withdraw),
     Join(Box<Join>),
     List(List),
     Pause(Pause),
@@ -42,11 +50,74 @@ pub(crate) struct Resume {
     name: String,
 }
 
-/// Forget a runner that is gone. One that is here is ended on its own machine.
+/// Forget a runner: its token is good no more. One that is here is ended on its own machine first.
 #[derive(Debug, Args)]
 pub(crate) struct Remove {
     /// The runner.
     name: String,
+    /// Also where it is here: jobs that it has are lost to it at once.
+    #[arg(long)]
+    now: bool,
+}
+
+/// What a runner may work for. The server keeps it, whatever the machine says of itself.
+#[derive(Debug, Args)]
+struct Bounds {
+    /// The pool that it is of; a job may ask for one.
+    #[arg(long, default_value = "pond", value_name = "NAME")]
+    pool: String,
+    /// A project that it works for, or those whose names begin so (`garden-*`); may be given more than once. All, where
+    /// none is named.
+    #[arg(long, value_name = "PROJECT")]
+    project: Vec<Projects>,
+    /// A program that it is believed to have; may be given more than once. All that it says, where none is named.
+    #[arg(long, value_name = "PROGRAM")]
+    tool: Vec<String>,
+}
+
+/// Make a runner known. Prints its token, once.
+#[derive(Debug, Args)]
+pub(crate) struct Add {
+    /// Its name, shown with its jobs.
+    name: String,
+    #[command(flatten)]
+    bounds: Bounds,
+    /// Write the token to this file, which only its owner may read, and do not print it.
+    #[arg(long, value_name = "FILE")]
+    into: Option<PathBuf>,
+}
+
+/// Give a runner another token. That of before is good for an hour more.
+#[derive(Debug, Args)]
+pub(crate) struct Rotate {
+    /// The runner.
+    name: String,
+    /// Write the token to this file, which only its owner may read, and do not print it.
+    #[arg(long, value_name = "FILE")]
+    into: Option<PathBuf>,
+}
+
+/// Make an invitation: a token with which machines make themselves runners, each with a token of its own. Prints it, once.
+#[derive(Debug, Args)]
+pub(crate) struct Invite {
+    #[command(flatten)]
+    bounds: Bounds,
+    /// For how many machines it is good.
+    #[arg(long, default_value_t = 1, value_name = "COUNT")]
+    machines: u32,
+    /// For how many hours.
+    #[arg(long, default_value_t = 24, value_name = "COUNT")]
+    hours: u32,
+    /// Write the token to this file, which only its owner may read, and do not print it.
+    #[arg(long, value_name = "FILE")]
+    into: Option<PathBuf>,
+}
+
+/// Take an invitation back. Who is a runner by it stays one.
+#[derive(Debug, Args)]
+pub(crate) struct Withdraw {
+    /// Its number, as `pondrix runner list` has it.
+    number: i64,
 }
 
 /// List the runners, and what each is doing.
@@ -56,12 +127,9 @@ pub(crate) struct List {}
 /// Make this machine a runner: take jobs from a server and do them here, until it is ended.
 #[derive(Debug, Args)]
 pub(crate) struct Join {
-    /// The runner's name, shown with its jobs; the machine's name by default.
-    #[arg(long)]
+    /// With an invitation: the name that it shall have, shown with its jobs; the machine's name by default.
+    #[arg(long, conflicts_with = "token_file")]
     name: Option<String>,
-    /// The pool that it is of; a job may ask for one.
-    #[arg(long, default_value = "pond", value_name = "NAME")]
-    pool: String,
     /// The folder for images and jobs. No other runner may use it.
     #[arg(long, default_value = "pondrix-runner", value_name = "FOLDER")]
     data: PathBuf,
@@ -71,9 +139,13 @@ pub(crate) struct Join {
     /// A file with the server's address, read again whenever the server does not answer.
     #[arg(long, value_name = "FILE")]
     server_file: Option<PathBuf>,
-    /// A file with the token for runners: `runner.token` in the server's folder.
+    /// A file with its token, as `pondrix runner add` gives it.
+    #[arg(long, value_name = "FILE", required_unless_present = "invitation_file", conflicts_with = "invitation_file")]
+    token_file: Option<PathBuf>,
+    /// A file with an invitation, as `pondrix runner invite` gives it. It is used once; the token that it brings is kept
+    /// in the folder.
     #[arg(long, value_name = "FILE")]
-    token_file: PathBuf,
+    invitation_file: Option<PathBuf>,
     /// How many jobs to do at once; as many as there are cores by default.
     #[arg(long, value_name = "COUNT")]
     slots: Option<usize>,
@@ -94,18 +166,100 @@ impl Runner {
                 settings::client(global)?.resume_runner(&name).await?;
                 done(global, &format!("Runner {} is given jobs again.", output::strong(&name)))
             }
-            Self::Remove(Remove { name }) => {
-                settings::client(global)?.remove_runner(&name).await?;
+            Self::Add(add) => add.run(global).await,
+            Self::Rotate(Rotate { name, into }) => {
+                let made = settings::client(global)?.rotate_runner(&name).await?;
+                let words = format!(
+                    "Runner {} has another token; that of before is good for an hour more.",
+                    output::strong(&name)
+                );
+                told(global, &made, &words, &made.token, into.as_deref(), "--token-file")
+            }
+            Self::Invite(invite) => invite.run(global).await,
+            Self::Withdraw(Withdraw { number }) => {
+                settings::client(global)?.withdraw_invitation(number).await?;
+                done(global, &format!("Invitation {number} is good no more."))
+            }
+            Self::Remove(Remove { name, now }) => {
+                settings::client(global)?.remove_runner(&name, now).await?;
                 done(global, &format!("Runner {} is forgotten.", output::strong(&name)))
             }
         }
     }
 }
 
+/// Tells of a token that was made: prints it, or writes it to a file.
+fn told(
+    global: &Global,
+    made: &impl Serialize,
+    words: &str,
+    token: &str,
+    into: Option<&Path>,
+    option: &str,
+) -> Outcome {
+    if let Some(into) = into {
+        write_private(into, &format!("{token}\n"))?;
+    }
+    if global.json {
+        output::json(made)?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    output::line(words);
+    let file = match into {
+        Some(into) => into.display().to_string(),
+        None => {
+            output::line(&format!("Its token, told this once:\n  {token}"));
+            "FILE".to_owned()
+        }
+    };
+    let server = settings::client(global)?.address().to_owned();
+    output::line(&format!("On the machine: pondrix runner join --server {server} {option} {file}"));
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Writes a file that only its owner may read, and that is not there yet.
+fn write_private(path: &Path, text: &str) -> Result<(), Failure> {
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let file = std::fs::File::options().write(true).create_new(true).mode(0o600).open(path);
+    let written = file.and_then(|mut file| file.write_all(text.as_bytes()));
+    written.map_err(|error| Failure::new(format!("{}: {error}", path.display())))
+}
+
+impl Bounds {
+    fn bounds(self) -> RunnerBounds {
+        RunnerBounds { pool: self.pool, projects: self.project, tools: self.tool }
+    }
+}
+
+impl Add {
+    async fn run(self, global: &Global) -> Outcome {
+        let new = NewRunner { name: self.name, bounds: self.bounds.bounds() };
+        let made = settings::client(global)?.add_runner(&new).await?;
+        let words = format!("Runner {} is known; it is of the pool {}.", output::strong(&made.name), made.bounds.pool);
+        told(global, &made, &words, &made.token, self.into.as_deref(), "--token-file")
+    }
+}
+
+impl Invite {
+    async fn run(self, global: &Global) -> Outcome {
+        let new = NewInvitation { bounds: self.bounds.bounds(), machines: self.machines, hours: self.hours };
+        let made = settings::client(global)?.invite_runners(&new).await?;
+        let machines =
+            if self.machines == 1 { "one machine".to_owned() } else { format!("{} machines", self.machines) };
+        let words = format!(
+            "Invitation {} is good for {machines}, until {}.",
+            output::strong(&made.invitation.id.to_string()),
+            output::moment(made.invitation.ends)
+        );
+        told(global, &made, &words, &made.token, self.into.as_deref(), "--invitation-file")
+    }
+}
+
 /// Where a runner stands, in words.
 fn state(runner: &RunnerView) -> String {
     if !runner.here {
-        return format!("gone, last seen {}", output::ago(runner.last_seen));
+        let since = runner.last_seen.map(|seen| format!("gone, last seen {}", output::ago(seen)));
+        return since.unwrap_or_else(|| "not seen yet".to_owned());
     }
     let Some(pause) = &runner.paused else { return "here".to_owned() };
     let reason = pause.reason.as_deref().map_or_else(String::new, |reason| format!(": {}", output::plain(reason)));
@@ -144,17 +298,28 @@ async fn list(global: &Global) -> Outcome {
         return Ok(ExitCode::SUCCESS);
     }
     if list.runners.is_empty() {
-        output::line("No runners yet. Make a machine one: pondrix runner join --server URL --token-file FILE");
+        output::line("No runners yet. Make one known: pondrix runner add NAME");
     } else {
         let rows: Vec<_> = list
             .runners
             .iter()
             .map(|runner| {
                 let jobs = format!("{} of {}", runner.busy, runner.slots);
-                vec![runner.name.clone(), runner.pool.clone(), jobs, state(runner), runner.version.clone()]
+                let projects: Vec<_> = runner.projects.iter().map(ToString::to_string).collect();
+                let projects = if projects.is_empty() { "*".to_owned() } else { projects.join(" ") };
+                vec![runner.name.clone(), runner.pool.clone(), projects, jobs, state(runner), runner.version.clone()]
             })
             .collect();
-        output::table(&["RUNNER", "POOL", "JOBS", "STATE", "VERSION"], &rows);
+        output::table(&["RUNNER", "POOL", "PROJECTS", "JOBS", "STATE", "VERSION"], &rows);
+    }
+    for invitation in &list.invitations {
+        let InvitationView { id, bounds, machines, ends, by } = invitation;
+        let pool = &bounds.pool;
+        output::line(&format!(
+            "Invitation {}: for {machines} more in the pool {pool}, until {}, by {by}",
+            output::strong(&id.to_string()),
+            output::moment(*ends)
+        ));
     }
     for pool in &list.pools {
         if let Some(limit) = pool.limit {
@@ -164,22 +329,49 @@ async fn list(global: &Global) -> Outcome {
     Ok(ExitCode::SUCCESS)
 }
 
+/// The token of a machine that was invited: the one that it has been given, or one that it is given now.
+async fn joined(
+    data: &Path,
+    server: &ServerAddress,
+    invitation: impl Fn() -> Result<String, Failure>,
+    name: String,
+) -> Result<String, Failure> {
+    let file = data.join("own.token");
+    if let Ok(token) = std::fs::read_to_string(&file) {
+        return Ok(token);
+    }
+    std::fs::create_dir_all(data).map_err(|error| Failure::new(format!("{}: {error}", data.display())))?;
+    let address = server.resolve().unwrap_or_default();
+    let client = RunnerClient::new(move || address.clone(), invitation()?.trim());
+    let Joined { token } = client.join(&JoinRequest { runner: name }).await?;
+    write_private(&file, &token)?;
+    Ok(token)
+}
+
 impl Join {
     async fn run(self) -> Outcome {
         log_to_standard_error();
-        let token = std::fs::read_to_string(&self.token_file)
-            .map_err(|error| Failure::usage(format!("{}: {error}", self.token_file.display())))?;
+        let read = |path: &Path| {
+            let text = std::fs::read_to_string(path);
+            text.map_err(|error| Failure::usage(format!("{}: {error}", path.display())))
+        };
         let server = match (self.server, self.server_file) {
             (Some(address), _) => ServerAddress::Fixed(address),
             (None, Some(file)) => ServerAddress::File(file),
             (None, None) => return Err(Failure::usage("neither --server nor --server-file is given")),
         };
-        let machine = || rustix::system::uname().nodename().to_string_lossy().into_owned();
+        let token = match (&self.token_file, &self.invitation_file) {
+            (Some(file), _) => read(file)?,
+            (None, Some(file)) => {
+                let machine = || rustix::system::uname().nodename().to_string_lossy().into_owned();
+                let name = self.name.clone().unwrap_or_else(machine);
+                joined(&self.data, &server, || read(file), name).await?
+            }
+            (None, None) => return Err(Failure::usage("neither --token-file nor --invitation-file is given")),
+        };
         let slots = self.slots.unwrap_or_else(usual_slots);
         let limits = self.allows.job_limits(slots);
         let config = RunnerConfig {
-            name: self.name.unwrap_or_else(machine),
-            pool: self.pool,
             data: self.data,
             server,
             token: token.trim().to_owned(),

@@ -113,11 +113,12 @@ impl Serve {
         }
         let mut runners = tokio::task::JoinSet::new();
         for number in 1..=self.runners {
+            let name = format!("own-{number}");
             let runner = OwnRunner {
-                name: format!("own-{number}"),
+                token_file: server.own_runner(&name).await?,
+                name,
                 data: data.join(format!("runner-{number}")),
                 address_file: Server::address_file(&data),
-                token_file: tokens.runner_file.clone(),
                 slots: self.slots.unwrap_or_else(usual_slots),
                 allows: self.allows.clone(),
                 alone_for: ALONE_FOR,

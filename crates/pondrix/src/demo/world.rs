@@ -99,6 +99,7 @@ impl World {
             reach: Reach::default(),
         };
         let (server, tokens) = Server::open(config).await?;
+        let token_file = server.own_runner("pond-1").await?;
         let (listener, address) = listen().await?;
         let server_address = format!("http://{address}");
         let serving = server.serve(listener, stop.clone());
@@ -112,7 +113,7 @@ impl World {
             name: "pond-1".to_owned(),
             data: folder.join("runner"),
             address_file: Server::address_file(&data),
-            token_file: tokens.runner_file,
+            token_file,
             slots: 2,
             alone_for: Duration::from_secs(10),
             log: Some(folder.join("runner.log")),

@@ -97,7 +97,7 @@ async fn every_address_asks_for_a_token_but_health_hooks_signing_in_and_the_cons
 #[tokio::test(flavor = "multi_thread")]
 async fn a_runners_token_is_no_persons() {
     let world = World::new().await;
-    let token = std::fs::read_to_string(world.folder.path().join("server/runner.token")).unwrap();
+    let token = std::fs::read_to_string(world.folder.path().join("server/own-1.token")).unwrap();
     let http = reqwest::Client::new();
     for Address { method, path, .. } in addresses().into_iter().filter(|one| one.asks != "nothing") {
         let request = http.request(method.clone(), format!("{}{path}", world.url())).json(&serde_json::json!({}));
@@ -554,7 +554,7 @@ async fn other_users_of_the_machine_read_neither_records_nor_logs_nor_keys() {
     world.passes(&run).await;
     let data = world.folder.path().join("server");
     let mode = |name: &str| std::fs::metadata(data.join(name)).unwrap().permissions().mode() & 0o777;
-    for name in ["records.db", "records.db-wal", "records.db-shm", "secrets.key", "runner.token", "address"] {
+    for name in ["records.db", "records.db-wal", "records.db-shm", "secrets.key", "own-1.token", "address"] {
         assert_eq!(mode(name), 0o600, "{name}");
     }
     for name in ["repositories", "logs", "files", "tries"] {

@@ -68,8 +68,8 @@ impl JoinedRunner {
     fn join(world: &World, url: &str, name: &str) -> Self {
         let log = std::fs::File::create(world.folder.path().join(format!("{name}.log"))).unwrap();
         let child = Command::new(PONDRIX)
-            .args(["runner", "join", "--server", url, "--slots", "1", "--name", name, "--token-file"])
-            .arg(world.folder.path().join("server/runner.token"))
+            .args(["runner", "join", "--server", url, "--slots", "1", "--token-file"])
+            .arg(world.runner_token(name, &[]))
             .arg("--data")
             .arg(world.folder.path().join(name))
             .stdin(Stdio::null())

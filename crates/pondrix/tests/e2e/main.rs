@@ -28,6 +28,7 @@ mod promises;
 mod quickstart;
 mod recipes;
 mod registry;
+mod runners;
 mod secrets;
 mod someone;
 mod sources;

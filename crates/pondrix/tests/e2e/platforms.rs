@@ -21,8 +21,8 @@ impl Runner {
     fn join(world: &World, name: &str, more: &[&str]) -> Self {
         let mut command = Command::new(PONDRIX);
         command
-            .args(["runner", "join", "--name", name, "--server", world.url(), "--slots", "1", "--token-file"])
-            .arg(world.folder.path().join("server/runner.token"))
+            .args(["runner", "join", "--server", world.url(), "--slots", "1", "--token-file"])
+            .arg(world.runner_token(name, &[]))
             .arg("--data")
             .arg(world.folder.path().join(name))
             .args(more);

@@ -63,8 +63,8 @@ async fn jobs_wait_for_a_runner_and_go_on_when_one_comes() {
     let waiting = world.until(&run, |run| run.stages[0].state == State::Running).await;
     assert_eq!(waiting.stages[0].jobs[0].state, State::Queued);
     let mut runner = Command::new(PONDRIX)
-        .args(["runner", "join", "--name", "pond-7", "--server", world.url(), "--slots", "1", "--token-file"])
-        .arg(data.join("runner.token"))
+        .args(["runner", "join", "--server", world.url(), "--slots", "1", "--token-file"])
+        .arg(world.runner_token("pond-7", &[]))
         .arg("--data")
         .arg(world.folder.path().join("pond-7"))
         .stdin(Stdio::null())

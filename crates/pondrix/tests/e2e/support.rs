@@ -275,6 +275,15 @@ impl World {
         Self { server: Some(server), client, token, registry, application, kubeconfig, stop, _claim: claim, folder }
     }
 
+    /// A file with the token of a runner, which is made known now.
+    pub(crate) fn runner_token(&self, name: &str, more: &[&str]) -> PathBuf {
+        let file = self.folder.path().join(format!("{name}.token"));
+        let into = file.display().to_string();
+        let (made, said) = self.pondrix_with(&[&["runner", "add", name, "--into", &into], more].concat(), "");
+        assert!(made, "{said}");
+        file
+    }
+
     pub(crate) fn url(&self) -> &str {
         self.client.address()
     }

@@ -1,6 +1,9 @@
 //! What jobs leave and hand on.
 
+use std::collections::HashSet;
+
 use pondrix_api::{ArtifactFile, FetchedArtifact, NewArtifact};
+use pondrix_core::image::Digest;
 use pondrix_core::pipeline::JobKind;
 use pondrix_core::plan::PlannedJob;
 use pondrix_core::run::{JobResult, Run};
@@ -169,7 +172,11 @@ impl Engine {
             info!(count = over.len(), "artifacts were removed");
         }
         let files = self.files.clone();
-        let idle = off_thread(move || files.idle()).await;
+        let idle = off_thread(move || {
+            files.remove_marks();
+            files.idle()
+        });
+        let idle = idle.await;
         for piece in idle.chunks(CONTENTS_PIECE) {
             let asked = piece.to_vec();
             let remove = async {
@@ -182,5 +189,19 @@ impl Engine {
             self.piece(remove).await?;
         }
         Ok(())
+    }
+
+    /// Of contents those that a run may name and have: what its jobs have sent, and what its project has already. Others'
+    /// are none of its business, though it knows their digests.
+    pub(crate) async fn allowed_contents(&self, run: i64, digests: Vec<Digest>) -> Result<HashSet<Digest>, StoreError> {
+        let files = self.files.clone();
+        let sent = move || -> (Vec<Digest>, Vec<Digest>) {
+            digests.into_iter().partition(|digest| files.is_allowed(digest, run))
+        };
+        let (sent, unknown) = off_thread(sent).await;
+        let known = self.store.read(move |c| store::contents_of_project(c, run, unknown)).await?;
+        let files = self.files.clone();
+        let there = move || known.into_iter().filter(|digest| files.has(digest)).collect::<Vec<_>>();
+        Ok(sent.into_iter().chain(off_thread(there).await).collect())
     }
 }

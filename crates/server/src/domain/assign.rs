@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use pondrix_api::{Assignment, Hello, NamedSecret, PauseView, RunnerView};
+use pondrix_api::{Assignment, NamedSecret};
 use pondrix_core::audit::Deed;
 use pondrix_core::pipeline::{JobKind, Spanned};
 use pondrix_core::queue::Limits;
@@ -15,7 +15,6 @@ use tracing::error;
 
 use super::{Engine, EngineError, LiveRun, NewLease, Standing, own_deed};
 use crate::access;
-use crate::audit;
 use crate::scheduler::{Grant, LEASE_TIME, Lease, LeaseHash, UnknownRunner};
 use crate::store::{self, SealedSecret, StoreError};
 
@@ -55,53 +54,10 @@ pub(crate) enum TakeError {
 }
 
 impl Engine {
-    /// A runner introduces itself. One that was started anew has lost the jobs that it had.
-    pub(crate) async fn greet(self: &Arc<Self>, hello: Hello) {
-        let forgotten = self.scheduler.greet(hello, self.clock.now()).await;
-        self.give_up_forgotten(forgotten).await;
-    }
-
-    /// Every runner that was seen since the server began, for people.
-    pub(crate) async fn runner_views(&self) -> Vec<RunnerView> {
-        self.scheduler.runners().await
-    }
-
     /// Reads weights and limits from the records anew.
     pub(crate) async fn read_limits(&self) -> Result<(), StoreError> {
         let limits = self.store.read(|c| Ok(Limits { projects: store::shares(c)?, pools: store::pools(c)? })).await?;
         self.scheduler.limits(limits);
-        Ok(())
-    }
-
-    /// Gives a runner no more jobs.
-    pub(crate) async fn pause_runner(&self, name: String, pause: PauseView) -> Result<(), StoreError> {
-        audit::words(pause.reason.as_deref().unwrap_or_default());
-        self.store.write_noted(self.clock.now(), move |c| store::pause_runner(c, &(name, pause))).await?;
-        self.read_paused().await
-    }
-
-    /// Gives a runner jobs again. Answers whether it was paused.
-    pub(crate) async fn resume_runner(&self, name: &str) -> Result<bool, StoreError> {
-        let name = name.to_owned();
-        let was_paused = self.store.write_noted(self.clock.now(), move |c| store::resume_runner(c, &name)).await?;
-        self.read_paused().await?;
-        Ok(was_paused)
-    }
-
-    /// Forgets a runner that is gone, and that it is paused. Answers nothing where it is not known, and `false` where
-    /// it is here.
-    pub(crate) async fn forget_runner(&self, name: &str) -> Result<Option<bool>, StoreError> {
-        let forgotten = self.scheduler.forget_runner(name).await;
-        if forgotten == Some(false) {
-            return Ok(forgotten);
-        }
-        let was_paused = self.resume_runner(name).await?;
-        Ok(forgotten.or(was_paused.then_some(true)))
-    }
-
-    /// Reads anew from the records which runners are paused.
-    pub(super) async fn read_paused(&self) -> Result<(), StoreError> {
-        self.scheduler.pause(self.store.read(store::paused_runners).await?.into_iter().collect());
         Ok(())
     }
 
@@ -125,11 +81,12 @@ impl Engine {
         }
     }
 
-    /// The run and the job of a lease, when it still holds; being asked is a sign of life. `text` is the lease's
-    /// number and secret, as its runner has them.
-    pub(crate) async fn leased(&self, text: &str) -> Option<(Arc<LiveRun>, Lease)> {
+    /// The run and the job of a lease, when it still holds and is this runner's; being asked is a sign of life. `text` is
+    /// the lease's number and secret, as its runner has them.
+    pub(crate) async fn leased(&self, runner: &str, text: &str) -> Option<(Arc<LiveRun>, Lease)> {
         let (number, secret) = text.split_once('-')?;
-        let lease = self.scheduler.leased(number.parse().ok()?, access::hash(secret), self.clock.now()).await?;
+        let lease = self.scheduler.leased(number.parse().ok()?, access::hash(secret), self.clock.now()).await;
+        let lease = lease.filter(|lease| lease.runner == runner)?;
         Some((self.live(&lease.run)?, lease))
     }
 

@@ -210,7 +210,7 @@ impl Engine {
         }
     }
 
-    async fn give_up(self: &Arc<Self>, lease: &Lease, event: Event) {
+    pub(super) async fn give_up(self: &Arc<Self>, lease: &Lease, event: Event) {
         let Some(live) = self.live(&lease.run) else {
             self.scheduler.release(lease.run.clone(), lease.job.clone());
             return;

@@ -27,6 +27,7 @@ mod reruns;
 mod resume;
 mod retention;
 mod run_sources;
+mod runners;
 mod settings;
 mod starts;
 mod templates;

@@ -78,7 +78,10 @@ impl Person {
 
 /// A runner. Only what the [guard](super::guard) let through is one.
 #[derive(Clone, Debug)]
-pub(crate) struct Runner;
+pub(crate) struct Runner {
+    /// Its name, by its token.
+    pub(crate) name: String,
+}
 
 pub(crate) fn header(headers: &HeaderMap, name: impl axum::http::header::AsHeaderName) -> Option<&str> {
     headers.get(name).and_then(|value| value.to_str().ok())
@@ -93,7 +96,7 @@ pub(crate) fn session(headers: &HeaderMap) -> Option<&str> {
         .map(|(_, value)| value)
 }
 
-fn bearer(headers: &HeaderMap) -> Option<&str> {
+pub(super) fn bearer(headers: &HeaderMap) -> Option<&str> {
     let (scheme, token) = header(headers, AUTHORIZATION)?.split_once(' ')?;
     scheme.eq_ignore_ascii_case("bearer").then_some(token.trim())
 }

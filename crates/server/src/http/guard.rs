@@ -31,6 +31,8 @@ pub(crate) enum Asks {
     Role(Need),
     /// A runner's token.
     Runner,
+    /// An invitation to be a runner.
+    Invitation,
 }
 
 impl Asks {
@@ -42,6 +44,7 @@ impl Asks {
             Self::SignedIn(_) => "signed-in",
             Self::Role(need) => need.smallest().word(),
             Self::Runner => "runner",
+            Self::Invitation => "invitation",
         }
     }
 }
@@ -136,6 +139,10 @@ pub(crate) const RULES: &[Rule] = &[
     noted("DELETE", "/api/v1/registries/{host}", ADMINISTER, "registry remove"),
     noted("POST", "/api/v1/registries/test", ADMINISTER, "registry test"),
     rule("GET", "/api/v1/runners", ALL),
+    noted("POST", "/api/v1/runners", ADMINISTER, "runner add"),
+    noted("POST", "/api/v1/runners/invitations", ADMINISTER, "runner invite"),
+    noted("DELETE", "/api/v1/runners/invitations/{id}", ADMINISTER, "runner withdraw"),
+    noted("POST", "/api/v1/runners/{name}/rotate", ADMINISTER, "runner rotate"),
     noted("DELETE", "/api/v1/runners/{name}", ADMINISTER, "runner remove"),
     noted("PUT", "/api/v1/runners/{name}/pause", ADMINISTER, "runner pause"),
     noted("DELETE", "/api/v1/runners/{name}/pause", ADMINISTER, "runner resume"),
@@ -155,6 +162,7 @@ pub(crate) const RULES: &[Rule] = &[
     noted("PUT", "/api/v1/audit/keep", ADMINISTER, "audit keep"),
     noted("POST", "/hooks/{project}", Asks::HookSecret, "hook call"),
     noted("POST", "/hooks/{project}/{secret}", Asks::HookSecret, "hook call"),
+    noted("POST", "/api/v1/runner/join", Asks::Invitation, "runner join"),
     rule("POST", "/api/v1/runner/hello", Asks::Runner),
     rule("GET", "/api/v1/runner/projects", Asks::Runner),
     rule("POST", "/api/v1/runner/take", Asks::Runner),
@@ -203,6 +211,7 @@ pub fn rights_table() -> String {
                 }
             }
             Asks::Runner => "a runner's token".to_owned(),
+            Asks::Invitation => "an invitation to be a runner".to_owned(),
         };
         let noted = does.unwrap_or_default();
         text.push_str(&format!("| `{method} {path}` | {whom} | {noted} |\n"));
@@ -268,14 +277,14 @@ async fn admit(app: &Arc<App>, parts: &mut Parts, who: &mut Option<Person>) -> R
         return Err(ApiError::new(StatusCode::METHOD_NOT_ALLOWED, words));
     };
     let need = match rule.asks {
-        Asks::Nothing | Asks::HookSecret => return Ok(Some(rule)),
+        Asks::Nothing | Asks::HookSecret | Asks::Invitation => return Ok(Some(rule)),
         Asks::Runner | Asks::SignedIn(_) => None,
         Asks::Role(need) => Some(need),
     };
     let person = who.insert(auth::identify(parts, app).await?);
     match (rule.asks == Asks::Runner, person.shown.kind == TokenKind::Runner) {
         (true, true) => {
-            parts.extensions.insert(Runner);
+            parts.extensions.insert(Runner { name: person.shown.name.clone() });
             return Ok(Some(rule));
         }
         (true, false) => return Err(ApiError::new(StatusCode::FORBIDDEN, "only a runner's token may do this")),
@@ -318,7 +327,7 @@ mod tests {
         }
         let mut ruled: Vec<_> = RULES
             .iter()
-            .filter(|rule| rule.asks != Asks::Runner)
+            .filter(|rule| !matches!(rule.asks, Asks::Runner | Asks::Invitation))
             .map(|rule| (rule.method.to_owned(), rule.path.to_owned()))
             .collect();
         known.sort();

@@ -6,14 +6,15 @@ use std::time::Duration;
 
 use axum::body::{Body, Bytes};
 use axum::extract::{Path, Query, State};
-use axum::http::StatusCode;
 use axum::http::header::CONTENT_TYPE;
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use futures_util::StreamExt;
 use pondrix_api::{
-    Beat, Hello, LogLength, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TakeRequest, TimedReport,
+    Beat, Hello, JoinRequest, Joined, LogLength, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TimedReport,
+    Welcome,
 };
 use pondrix_core::file_times::FileTimes;
 use pondrix_core::{ProjectName, RunId};
@@ -22,11 +23,12 @@ use tokio_util::io::ReaderStream;
 
 use super::auth::Runner;
 use super::error::ApiError;
-use super::{App, Shared};
+use super::{App, Shared, auth};
 use crate::archives::{self, Read};
 use crate::domain::{EngineError, LiveRun, TakeError};
 use crate::ports::git::{Archive, AttributeFiles, Difference, Repository};
 use crate::scheduler::Lease;
+use crate::store::RunnerRow;
 
 /// How long a question for work, or for orders, waits for an answer.
 const TAKE_PATIENCE: Duration = Duration::from_secs(20);
@@ -36,6 +38,7 @@ const PIECE: usize = 64 * 1024;
 
 pub(super) fn routes() -> Router<Arc<App>> {
     Router::new()
+        .route("/api/v1/runner/join", post(join))
         .route("/api/v1/runner/hello", post(hello))
         .route("/api/v1/runner/projects", get(projects))
         .route("/api/v1/runner/take", post(take))
@@ -48,27 +51,45 @@ pub(super) fn routes() -> Router<Arc<App>> {
         .merge(super::runner_files::routes())
 }
 
-pub(super) async fn leased(app: &App, lease: &str) -> Result<(Arc<LiveRun>, Lease), ApiError> {
-    Ok(app.engine.leased(lease).await.ok_or(EngineError::LeaseEnded)?)
+/// The run and the job of a lease, which is the runner's that shows it.
+pub(super) async fn leased(app: &App, runner: &Runner, lease: &str) -> Result<(Arc<LiveRun>, Lease), ApiError> {
+    let held = app.engine.leased(&runner.name, lease).await;
+    Ok(held.ok_or(EngineError::LeaseEnded)?)
 }
 
-async fn hello(State(app): Shared, _runner: Runner, Json(hello): Json<Hello>) -> Result<StatusCode, ApiError> {
-    if hello.pool.parse::<ProjectName>().is_err() {
-        return Err(ApiError::bad(format!("`{}` cannot be a pool's name", hello.pool)));
+/// What a runner may work for.
+async fn known(app: &App, runner: &Runner) -> Result<RunnerRow, ApiError> {
+    let gone = || ApiError::new(StatusCode::UNAUTHORIZED, format!("runner `{}` was removed", runner.name));
+    app.engine.runner(&runner.name).await?.ok_or_else(gone)
+}
+
+async fn join(State(app): Shared, headers: HeaderMap, Json(asked): Json<JoinRequest>) -> Result<Response, ApiError> {
+    let invitation = auth::bearer(&headers).unwrap_or_default();
+    match app.engine.join_runner(invitation, asked.runner).await? {
+        Some(token) => Ok((StatusCode::CREATED, Json(Joined { token })).into_response()),
+        None => {
+            let words = "this invitation is not known, or is no longer good; another one: pondrix runner invite";
+            Err(ApiError::new(StatusCode::UNAUTHORIZED, words))
+        }
     }
-    app.engine.greet(hello).await;
-    Ok(StatusCode::NO_CONTENT)
 }
 
-/// The projects that there are: a runner keeps nothing of others.
-async fn projects(State(app): Shared, _runner: Runner) -> Result<Json<Vec<ProjectName>>, ApiError> {
-    let rows = app.queries.projects().await?;
-    Ok(Json(rows.into_iter().map(|row| row.project.name).collect()))
+async fn hello(State(app): Shared, runner: Runner, Json(hello): Json<Hello>) -> Result<Json<Welcome>, ApiError> {
+    let row = known(&app, &runner).await?;
+    Ok(Json(app.engine.greet(row, hello).await))
 }
 
-async fn take(State(app): Shared, _runner: Runner, Json(request): Json<TakeRequest>) -> Result<Response, ApiError> {
+/// The projects that a runner works for: it keeps nothing of others.
+async fn projects(State(app): Shared, runner: Runner) -> Result<Json<Vec<ProjectName>>, ApiError> {
+    let own = known(&app, &runner).await?.bounds.projects;
+    let names = app.queries.projects().await?.into_iter().map(|row| row.project.name);
+    let works_for = |name: &ProjectName| own.is_empty() || own.iter().any(|projects| projects.matches(name.as_str()));
+    Ok(Json(names.filter(works_for).collect()))
+}
+
+async fn take(State(app): Shared, runner: Runner) -> Result<Response, ApiError> {
     let taken = tokio::select! {
-        taken = app.engine.take(&request.runner, TAKE_PATIENCE) => match taken {
+        taken = app.engine.take(&runner.name, TAKE_PATIENCE) => match taken {
             Ok(taken) => taken,
             Err(error @ TakeError::Unknown(_)) => return Err(ApiError::new(StatusCode::CONFLICT, error.to_string())),
             Err(TakeError::Engine(error)) => return Err(error.into()),
@@ -104,11 +125,11 @@ async fn repository_of(app: &App, live: &LiveRun) -> Result<(i64, Arc<dyn Reposi
 
 async fn source_changes(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Query(Wanted { since, own_times }): Query<Wanted>,
 ) -> Result<Json<SourceChanges>, ApiError> {
-    let (live, _) = leased(&app, &lease).await?;
+    let (live, _) = leased(&app, &runner, &lease).await?;
     // What is tried is no commit's, and of no use to any other run.
     if live.row.files.is_some() {
         return Ok(Json(SourceChanges { commit: None, difference: None }));
@@ -144,11 +165,11 @@ fn retimed(before: &FileTimes, now: &FileTimes, difference: &Difference) -> Opti
 
 async fn source(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Query(Wanted { since, own_times }): Query<Wanted>,
 ) -> Result<Response, ApiError> {
-    let (live, _) = leased(&app, &lease).await?;
+    let (live, _) = leased(&app, &runner, &lease).await?;
     if let Some(files) = &live.row.files {
         let file = app.engine.tries.open(files).await.map_err(ApiError::internal)?;
         let stream = ReaderStream::with_capacity(file, PIECE);
@@ -203,11 +224,11 @@ async fn source(
 
 async fn report(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Json(reports): Json<Vec<TimedReport>>,
 ) -> Result<StatusCode, ApiError> {
-    let (live, lease) = leased(&app, &lease).await?;
+    let (live, lease) = leased(&app, &runner, &lease).await?;
     app.engine.report(&live, &lease, reports).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -219,28 +240,28 @@ struct Offset {
 
 async fn append_log(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Query(Offset { offset }): Query<Offset>,
     bytes: Bytes,
 ) -> Result<Json<LogLength>, ApiError> {
-    let (live, lease) = leased(&app, &lease).await?;
+    let (live, lease) = leased(&app, &runner, &lease).await?;
     let length = app.engine.append_log(&live, &lease, offset, bytes.into()).await?;
     Ok(Json(LogLength { length }))
 }
 
 async fn may_tag(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Json(question): Json<TagQuestion>,
 ) -> Result<Json<TagAnswer>, ApiError> {
-    let (live, lease) = leased(&app, &lease).await?;
+    let (live, lease) = leased(&app, &runner, &lease).await?;
     Ok(Json(app.engine.may_tag(&live, &lease, question).await?))
 }
 
-async fn beat(State(app): Shared, _runner: Runner, Path(lease): Path<String>) -> Result<Json<Beat>, ApiError> {
-    let (live, lease) = leased(&app, &lease).await?;
+async fn beat(State(app): Shared, runner: Runner, Path(lease): Path<String>) -> Result<Json<Beat>, ApiError> {
+    let (live, lease) = leased(&app, &runner, &lease).await?;
     let halt = tokio::select! {
         () = live.halted(&lease.job) => true,
         () = tokio::time::sleep(BEAT_PATIENCE) => false,

@@ -58,44 +58,44 @@ fn digest(text: &str) -> Result<Digest, ApiError> {
 /// What is in an image that a job pushes. What tries push is not kept.
 async fn put_image(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Json(record): Json<ImageRecord>,
 ) -> Result<StatusCode, ApiError> {
-    let (live, Lease { job, .. }) = leased(&app, &lease).await?;
+    let (live, Lease { job, .. }) = leased(&app, &runner, &lease).await?;
     app.engine.record_image(&live, job, record).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 async fn put_index(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Json(record): Json<IndexRecord>,
 ) -> Result<StatusCode, ApiError> {
-    let (live, Lease { job, .. }) = leased(&app, &lease).await?;
+    let (live, Lease { job, .. }) = leased(&app, &runner, &lease).await?;
     app.engine.record_index(&live, job, record).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 async fn unlisted(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Json(asked): Json<LayerDigests>,
 ) -> Result<Json<LayerDigests>, ApiError> {
-    leased(&app, &lease).await?;
+    leased(&app, &runner, &lease).await?;
     let layers = app.queries.unlisted(asked.layers).await?;
     Ok(Json(LayerDigests { layers }))
 }
 
 async fn put_listing(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path((lease, layer)): Path<(String, String)>,
     body: Bytes,
 ) -> Result<StatusCode, ApiError> {
-    leased(&app, &lease).await?;
+    leased(&app, &runner, &lease).await?;
     // Lists are long: they are read beside what waits for the server's threads.
     let read = off_thread(move || serde_json::from_slice::<Vec<Entry>>(&body)).await;
     let files = read.map_err(|error| ApiError::bad(format!("the list of files of {layer}: {error}")))?;
@@ -105,48 +105,55 @@ async fn put_listing(
 
 async fn missing(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Json(asked): Json<Digests>,
 ) -> Result<Json<Digests>, ApiError> {
-    leased(&app, &lease).await?;
-    let files = app.engine.files.clone();
-    let missing = move || asked.digests.into_iter().filter(|digest| !files.has(digest)).collect();
-    let digests = off_thread(missing).await;
+    let (live, _) = leased(&app, &runner, &lease).await?;
+    let allowed = app.engine.allowed_contents(live.row.id, asked.digests.clone()).await?;
+    let digests = asked.digests.into_iter().filter(|digest| !allowed.contains(digest)).collect();
     Ok(Json(Digests { digests }))
 }
 
 async fn send(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path((lease, name)): Path<(String, String)>,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    leased(&app, &lease).await?;
-    app.engine.files.keep(&digest(&name)?, body.into_data_stream()).await?;
+    let (live, _) = leased(&app, &runner, &lease).await?;
+    let digest = digest(&name)?;
+    app.engine.files.keep(&digest, body.into_data_stream()).await?;
+    app.engine.files.allow(&digest, live.row.id).map_err(ApiError::internal)?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 async fn fetch(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path((lease, name)): Path<(String, String)>,
 ) -> Result<Response, ApiError> {
-    leased(&app, &lease).await?;
-    let file = app.engine.files.open(&digest(&name)?).await;
-    let file = file.map_err(|_| ApiError::not_found(format!("content {name} any more")))?;
+    let (live, _) = leased(&app, &runner, &lease).await?;
+    let digest = digest(&name)?;
+    let gone = || ApiError::not_found(format!("content {name} any more"));
+    if !app.engine.allowed_contents(live.row.id, vec![digest.clone()]).await?.contains(&digest) {
+        return Err(gone());
+    }
+    let file = app.engine.files.open(&digest).await.map_err(|_| gone())?;
     let stream = ReaderStream::with_capacity(file, 128 * 1024);
     Ok(([(CONTENT_TYPE, "application/zstd")], Body::from_stream(stream)).into_response())
 }
 
 async fn add_artifact(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Json(request): Json<NewArtifact>,
 ) -> Result<StatusCode, ApiError> {
-    let (live, Lease { job, .. }) = leased(&app, &lease).await?;
-    let gone = request.files.iter().find(|file| file.link.is_none() && !app.engine.files.has(&file.digest));
+    let (live, Lease { job, .. }) = leased(&app, &runner, &lease).await?;
+    let contents = request.files.iter().filter(|file| file.link.is_none()).map(|file| file.digest.clone());
+    let allowed = app.engine.allowed_contents(live.row.id, contents.collect()).await?;
+    let gone = request.files.iter().find(|file| file.link.is_none() && !allowed.contains(&file.digest));
     if let Some(file) = gone {
         return Err(ApiError::bad(format!("the content of {} was not sent", file.path)));
     }
@@ -156,33 +163,33 @@ async fn add_artifact(
 
 async fn find_cache(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Json(question): Json<CacheQuestion>,
 ) -> Result<Json<CacheAnswer>, ApiError> {
-    let (live, _) = leased(&app, &lease).await?;
+    let (live, _) = leased(&app, &runner, &lease).await?;
     Ok(Json(app.engine.find_cache(&live, question).await?))
 }
 
 async fn put_step_list(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Json(list): Json<StepList>,
 ) -> Result<StatusCode, ApiError> {
-    let (live, Lease { job, .. }) = leased(&app, &lease).await?;
+    let (live, Lease { job, .. }) = leased(&app, &runner, &lease).await?;
     app.engine.put_step_list(&live, &job, list).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 async fn put_cache(
     State(app): Shared,
-    _runner: Runner,
+    runner: Runner,
     Path(lease): Path<String>,
     Json(entry): Json<CacheEntry>,
 ) -> Result<StatusCode, ApiError> {
-    let (live, _) = leased(&app, &lease).await?;
-    if !app.engine.files.has(&entry.digest) {
+    let (live, _) = leased(&app, &runner, &lease).await?;
+    if !app.engine.allowed_contents(live.row.id, vec![entry.digest.clone()]).await?.contains(&entry.digest) {
         return Err(ApiError::bad("the archive was not sent"));
     }
     app.engine.put_cache(&live, entry).await?;

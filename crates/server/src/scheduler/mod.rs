@@ -10,7 +10,7 @@ mod task;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use pondrix_api::{Hello, PauseView, RunnerView};
+use pondrix_api::{PauseView, RunnerView};
 use pondrix_core::queue::{Limits, Offer, RunnerFacts};
 use pondrix_core::run::Hold;
 use pondrix_core::{JobKey, RunId, Time};
@@ -71,6 +71,19 @@ pub(crate) struct Grant {
     /// Which process of the runner it is for; empty for the server itself.
     pub(crate) instance: String,
     scheduler: Scheduler,
+}
+
+/// A runner that introduces itself.
+#[derive(Clone, Debug)]
+pub(crate) struct Greeting {
+    /// Who it is and what it may work for, by its token; and what it can do, as it says.
+    pub(crate) facts: RunnerFacts,
+    /// How many jobs it does at once.
+    pub(crate) slots: usize,
+    /// Its version.
+    pub(crate) version: String,
+    /// Which process it is.
+    pub(crate) instance: String,
 }
 
 /// Sends messages to the task.
@@ -167,16 +180,15 @@ impl Scheduler {
         self.send(Message::Paused(paused));
     }
 
-    /// Forgets a runner that is not here any more; one that comes again introduces itself. Answers whether it was
-    /// known, and was not here.
-    pub(crate) async fn forget_runner(&self, name: &str) -> Option<bool> {
+    /// Forgets a runner. Answers the jobs that it has.
+    pub(crate) async fn forget_runner(&self, name: &str) -> Vec<Lease> {
         let name = name.to_owned();
-        self.ask(|reply| Message::Forgotten { name, reply }).await.flatten()
+        self.ask(|reply| Message::Forgotten { name, reply }).await.unwrap_or_default()
     }
 
     /// A runner introduces itself. Answers the jobs that it has forgotten, since it was started anew.
-    pub(crate) async fn greet(&self, hello: Hello, now: Time) -> Vec<Lease> {
-        self.ask(|reply| Message::Greeted { hello, now, reply }).await.unwrap_or_default()
+    pub(crate) async fn greet(&self, greeting: Greeting, now: Time) -> Vec<Lease> {
+        self.ask(|reply| Message::Greeted { greeting, now, reply }).await.unwrap_or_default()
     }
 
     /// Waits for a job for a runner; whoever stops waiting is given none.
@@ -231,17 +243,5 @@ impl Scheduler {
     #[cfg(test)]
     pub(crate) async fn holders(&self) -> Vec<(RunId, Hold)> {
         self.ask(|reply| Message::Held { reply }).await.unwrap_or_default()
-    }
-}
-
-/// What a runner said of itself.
-fn facts(hello: &Hello) -> RunnerFacts {
-    RunnerFacts {
-        name: hello.runner.clone(),
-        pool: hello.pool.clone(),
-        tools: hello.tools.clone(),
-        host_network: hello.host_network,
-        platforms: hello.platforms.clone(),
-        is_paused: false,
     }
 }

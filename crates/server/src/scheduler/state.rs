@@ -2,14 +2,14 @@
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 
-use pondrix_api::{Hello, PauseView, RunnerView};
+use pondrix_api::{PauseView, RunnerView};
 use pondrix_core::queue::{Limits, Offer, Queue, RunnerFacts};
 use pondrix_core::run::Hold;
 use pondrix_core::{JobKey, RunId, Time};
 use tokio::sync::oneshot;
 use tokio::time::Instant;
 
-use super::{GONE_TIME, Grant, LEASE_TIME, Lease, LeaseHash, Overdue, RETURN_TIME, facts};
+use super::{GONE_TIME, Grant, Greeting, LEASE_TIME, Lease, LeaseHash, Overdue, RETURN_TIME};
 
 /// Everything.
 #[derive(Debug, Default)]
@@ -135,37 +135,38 @@ impl State {
         })
     }
 
-    /// Answers nothing where it is not known, and `false` where it is here.
-    pub(super) fn forget_runner(&mut self, name: &str) -> Option<bool> {
-        let is_gone = !self.runners.get(name)?.is_here();
-        if is_gone {
-            self.runners.remove(name);
-        }
-        Some(is_gone)
+    /// Answers the jobs that it has.
+    pub(super) fn forget_runner(&mut self, name: &str) -> Vec<Lease> {
+        self.runners.remove(name);
+        self.has_changed = true;
+        let own = self.leases.values().filter(|held| held.lease.runner == name);
+        own.map(|held| held.lease.clone()).collect()
     }
 
-    pub(super) fn greet(&mut self, hello: &Hello, now: Time) -> Vec<Lease> {
-        let facts = RunnerFacts { is_paused: self.paused.contains_key(&hello.runner), ..facts(hello) };
+    pub(super) fn greet(&mut self, greeting: Greeting, now: Time) -> Vec<Lease> {
+        let Greeting { facts, slots, version, instance } = greeting;
+        let (name, pool) = (facts.name.clone(), facts.pool.clone());
+        let facts = RunnerFacts { is_paused: self.paused.contains_key(&name), ..facts };
         let known = Known {
             kind: self.kind_of(&facts),
             facts,
-            slots: hello.slots,
-            version: hello.version.clone(),
-            instance: hello.instance.clone(),
+            slots,
+            version,
+            instance: instance.clone(),
             heard: Instant::now(),
             last_seen: now,
         };
-        self.runners.insert(hello.runner.clone(), known);
-        let own = |held: &&Held| held.lease.runner == hello.runner;
+        self.runners.insert(name.clone(), known);
+        let own = |held: &&Held| held.lease.runner == name;
         // Jobs from before the server ended count for the runner's pool, now that this is known.
         for held in self.leases.values().filter(own) {
-            self.queue.restore(held.lease.run.clone(), held.lease.job.clone(), Some(hello.pool.clone()));
+            self.queue.restore(held.lease.run.clone(), held.lease.job.clone(), Some(pool.clone()));
         }
         self.has_changed = true;
         // Another process of the runner had them. What that never showed to know of is offered again; of what is from
         // before the server began nobody can tell.
         let is_forgotten = |held: &&Held| {
-            let of_another = !held.lease.instance.is_empty() && held.lease.instance != hello.instance;
+            let of_another = !held.lease.instance.is_empty() && held.lease.instance != instance;
             of_another && (held.is_confirmed || held.is_restored)
         };
         self.leases.values().filter(own).filter(is_forgotten).map(|held| held.lease.clone()).collect()
@@ -254,10 +255,11 @@ impl State {
         let view = |known: &Known| RunnerView {
             name: known.facts.name.clone(),
             pool: known.facts.pool.clone(),
+            projects: known.facts.projects.clone(),
             slots: known.slots,
             busy: self.leases.values().filter(|held| held.lease.runner == known.facts.name).count(),
             here: known.is_here(),
-            last_seen: known.last_seen,
+            last_seen: Some(known.last_seen),
             version: known.version.clone(),
             paused: self.paused.get(&known.facts.name).cloned(),
         };

@@ -2,14 +2,14 @@
 
 use std::collections::BTreeMap;
 
-use pondrix_api::{Hello, PauseView, RunnerView};
+use pondrix_api::{PauseView, RunnerView};
 use pondrix_core::queue::{Limits, Offer};
 use pondrix_core::run::Hold;
 use pondrix_core::{JobKey, RunId, Time};
 use tokio::sync::{mpsc, oneshot};
 
 use super::state::{Asking, State};
-use super::{Grant, Lease, LeaseHash, Overdue, Scheduler};
+use super::{Grant, Greeting, Lease, LeaseHash, Overdue, Scheduler};
 
 /// What the task is told and asked. The methods of [`Scheduler`] say what each means.
 #[derive(Debug)]
@@ -35,10 +35,10 @@ pub(super) enum Message {
     Paused(BTreeMap<String, PauseView>),
     Forgotten {
         name: String,
-        reply: oneshot::Sender<Option<bool>>,
+        reply: oneshot::Sender<Vec<Lease>>,
     },
     Greeted {
-        hello: Hello,
+        greeting: Greeting,
         now: Time,
         reply: oneshot::Sender<Vec<Lease>>,
     },
@@ -107,7 +107,7 @@ impl State {
             Message::Limited(limits) => self.limit(limits),
             Message::Paused(paused) => self.pause(paused),
             Message::Forgotten { name, reply } => drop(reply.send(self.forget_runner(&name))),
-            Message::Greeted { hello, now, reply } => drop(reply.send(self.greet(&hello, now))),
+            Message::Greeted { greeting, now, reply } => drop(reply.send(self.greet(greeting, now))),
             Message::Asked { runner, now, grant, reply } => {
                 let is_known = runner.as_ref().is_none_or(|runner| self.hear(runner, now));
                 if is_known {

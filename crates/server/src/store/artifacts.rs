@@ -95,6 +95,26 @@ pub(crate) fn remove_artifacts(connection: &Connection, ids: &[i64]) -> Result<(
     Ok(())
 }
 
+/// Of these contents those that artifacts or caches of a run's project have.
+pub(crate) fn contents_of_project(
+    connection: &Connection,
+    run: i64,
+    digests: Vec<Digest>,
+) -> Result<Vec<Digest>, StoreError> {
+    let question = "SELECT p.project FROM runs p WHERE p.id = ?2 AND (
+                        EXISTS (SELECT 1 FROM artifact_files f JOIN artifacts a ON a.id = f.artifact
+                                JOIN runs r ON r.id = a.run WHERE f.digest = ?1 AND r.project = p.project)
+                        OR EXISTS (SELECT 1 FROM caches c WHERE c.digest = ?1 AND c.project = p.project))";
+    let mut has = connection.prepare_cached(question)?;
+    let mut own = Vec::new();
+    for digest in digests {
+        if has.exists(params![digest.bytes(), run])? {
+            own.push(digest);
+        }
+    }
+    Ok(own)
+}
+
 /// The contents of these that nothing refers to.
 pub(crate) fn unneeded(connection: &Connection, digests: Vec<Digest>) -> Result<Vec<Digest>, StoreError> {
     let question = "SELECT EXISTS (SELECT 1 FROM artifact_files WHERE digest = ?1)

@@ -19,6 +19,7 @@ mod removal;
 mod renamed;
 mod retention;
 mod rollouts;
+mod runners;
 mod runs;
 mod schedules;
 #[cfg(test)]
@@ -40,7 +41,8 @@ pub(crate) use access::{
     remove_token, remove_user, replace_token, roles, set_teams, take_role, token, token_used, tokens, users,
 };
 pub(crate) use artifacts::{
-    ArtifactRow, all_artifacts, artifact, put_artifact, put_tests, remove_artifacts, test_history, unneeded,
+    ArtifactRow, all_artifacts, artifact, contents_of_project, put_artifact, put_tests, remove_artifacts, test_history,
+    unneeded,
 };
 pub(crate) use audit::{AuditFilter, audit, audit_end, audit_start, forget_audit, keep_audit, note, token_address};
 pub(crate) use backup::{Proof, copy, forget_restored, is_restored, prove};
@@ -67,6 +69,10 @@ pub(crate) use retention::{
     set_logs_packed, used_caches, with_plain_logs,
 };
 pub(crate) use rollouts::{EncodedObjects, forget_before, keep_before};
+pub(crate) use runners::{
+    RunnerRow, add_runner, invitation, invitations, put_invitation, remove_invitation, remove_runner,
+    replace_runner_token, runner, runners, use_invitation,
+};
 pub(crate) use runs::{
     EncodedRun, NewRun, RunFilter, RunRow, StoredEvent, StoredLease, SummaryRow, append_event, by_id, changed_after,
     end_lease, events, going_on, id_of, insert_run, leases, newest_event, page, put_lease, put_summary, set_unreadable,
@@ -94,7 +100,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 18] = [
+const MIGRATIONS: [Migration; 19] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -113,6 +119,7 @@ const MIGRATIONS: [Migration; 18] = [
     Tables(include_str!("migrations/016.sql")),
     Tables(include_str!("migrations/017.sql")),
     Tables(include_str!("migrations/018.sql")),
+    Tables(include_str!("migrations/019.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);

@@ -311,9 +311,7 @@ fn a_job_whose_answer_never_arrived_is_offered_again_after_five_seconds() {
         world.start().await;
         tokio::time::sleep(Duration::from_secs(1)).await;
         push(&world, r#"start commit="**"; stage "one" { job "a" { on-host; step "a" } }"#);
-        let hello = |runner: &str| pondrix_api::Hello {
-            runner: runner.to_owned(),
-            pool: "pond".to_owned(),
+        let hello = || pondrix_api::Hello {
             slots: 1,
             tools: Default::default(),
             host_network: false,
@@ -321,11 +319,11 @@ fn a_job_whose_answer_never_arrived_is_offered_again_after_five_seconds() {
             version: String::new(),
             instance: String::new(),
         };
-        world.engine().greet(hello("deaf")).await;
+        world.engine().greet(runner::row("deaf"), hello()).await;
         // It asks, and never hears the answer.
         let taken = world.engine().take("deaf", Duration::from_secs(20)).await.unwrap();
         assert!(taken.is_some());
-        world.engine().greet(hello("wren")).await;
+        world.engine().greet(runner::row("wren"), hello()).await;
         let early = world.engine().take("wren", Duration::from_secs(4)).await.unwrap();
         assert!(early.is_none());
         let later = world.engine().take("wren", Duration::from_secs(3)).await.unwrap();

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use futures_util::FutureExt;
-use pondrix_api::{Assignment, Hello, JobReport, TagAnswer, TagQuestion, TimedReport};
+use pondrix_api::{Assignment, Hello, JobReport, RunnerBounds, TagAnswer, TagQuestion, TimedReport};
 use pondrix_core::image::Digest;
 use pondrix_core::run::{JobResult, Outcome, StepEnd};
 use pondrix_core::work::Work;
@@ -17,6 +17,7 @@ use tokio::time::Instant;
 
 use super::World;
 use crate::domain::{EngineError, TakeError};
+use crate::store::RunnerRow;
 
 /// How the runner ends a job, before its lease is over.
 const BEFORE_THE_END: Duration = Duration::from_secs(6);
@@ -158,11 +159,15 @@ fn timed(report: JobReport, when: Instant) -> TimedReport {
 /// The job is no longer the runner's.
 struct NotOurs;
 
+/// A runner that works for all projects.
+pub(crate) fn row(name: &str) -> RunnerRow {
+    let bounds = RunnerBounds { pool: "pond".to_owned(), ..RunnerBounds::default() };
+    RunnerRow { name: name.to_owned(), bounds, by: "admin".to_owned() }
+}
+
 /// Runs until the world is over. A runner that is killed begins anew as another `instance`.
 pub(crate) async fn run(world: World, name: String, instance: u64, plan: Plan, deeds: Deeds) {
     let hello = Hello {
-        runner: name.clone(),
-        pool: "pond".to_owned(),
         slots: 1,
         tools: std::collections::BTreeSet::new(),
         host_network: false,
@@ -171,10 +176,10 @@ pub(crate) async fn run(world: World, name: String, instance: u64, plan: Plan, d
         instance: instance.to_string(),
     };
     let greet = || {
-        let hello = hello.clone();
+        let (of, hello) = (name.clone(), hello.clone());
         world.network.ask(&world, &name, move |engine| {
-            let hello = hello.clone();
-            async move { engine.greet(hello).await }.boxed()
+            let (row, hello) = (row(&of), hello.clone());
+            async move { engine.greet(row, hello).await }.boxed()
         })
     };
     let _ = greet().await;
@@ -214,11 +219,11 @@ async fn do_job(world: &World, runner: &str, assignment: &Assignment, plan: &Pla
     let beats = async {
         loop {
             let asked = Instant::now();
-            let text = assignment.lease.clone();
+            let text = (runner.to_owned(), assignment.lease.clone());
             let beat = world.network.ask(world, runner, move |engine| {
                 let text = text.clone();
                 async move {
-                    let (live, lease) = engine.leased(&text).await?;
+                    let (live, lease) = engine.leased(&text.0, &text.1).await?;
                     let halts = tokio::time::timeout(Duration::from_secs(5), live.halted(&lease.job)).await.is_ok();
                     Some(halts)
                 }
@@ -358,11 +363,11 @@ impl Job<'_> {
         loop {
             let asked = Instant::now();
             let reports: Vec<_> = reports.iter().cloned().map(|(report, when)| timed(report, when)).collect();
-            let text = self.assignment.lease.clone();
+            let text = (self.runner.to_owned(), self.assignment.lease.clone());
             let answer = self.world.network.ask(self.world, self.runner, move |engine| {
                 let (text, reports) = (text.clone(), reports.clone());
                 async move {
-                    let (live, lease) = engine.leased(&text).await.ok_or(EngineError::LeaseEnded)?;
+                    let (live, lease) = engine.leased(&text.0, &text.1).await.ok_or(EngineError::LeaseEnded)?;
                     engine.report(&live, &lease, reports).await
                 }
                 .boxed()
@@ -391,11 +396,12 @@ impl Job<'_> {
             if self.sent == text.len() as u64 {
                 return Ok(());
             }
-            let (lease, base, sent) = (self.assignment.lease.clone(), self.assignment.log, self.sent);
+            let lease = (self.runner.to_owned(), self.assignment.lease.clone());
+            let (base, sent) = (self.assignment.log, self.sent);
             let answer = self.world.network.ask(self.world, self.runner, move |engine| {
                 let (lease, text) = (lease.clone(), text.clone());
                 async move {
-                    let (live, lease) = engine.leased(&lease).await?;
+                    let (live, lease) = engine.leased(&lease.0, &lease.1).await?;
                     let from = usize::try_from(sent).unwrap();
                     engine.append_log(&live, &lease, base + sent, text.as_bytes()[from..].to_vec()).await.ok()
                 }
@@ -423,11 +429,12 @@ impl Job<'_> {
                         return Err(NotOurs);
                     }
                     let question = TagQuestion { repository: target.repository.clone(), tag: tag.clone(), moves };
-                    let lease = self.assignment.lease.clone();
+                    let lease = (self.runner.to_owned(), self.assignment.lease.clone());
                     let answer = self.world.network.ask(self.world, self.runner, move |engine| {
                         let (question, lease) = (question.clone(), lease.clone());
                         async move {
-                            let (live, lease) = engine.leased(&lease).await.ok_or(EngineError::LeaseEnded)?;
+                            let (live, lease) =
+                                engine.leased(&lease.0, &lease.1).await.ok_or(EngineError::LeaseEnded)?;
                             engine.may_tag(&live, &lease, question).await
                         }
                         .boxed()

@@ -8,6 +8,7 @@ use pondrix_core::State;
 use pondrix_core::run::{Outcome, StepEnd};
 use tokio::task::JoinSet;
 
+use super::runner::row;
 use super::{World, in_scripted_time};
 use crate::domain::{EngineError, LiveRun};
 use crate::scheduler::Lease;
@@ -27,8 +28,6 @@ async fn run_of_many() -> (World, Arc<LiveRun>) {
     world.server().unwrap().watcher.wake(1);
     world.until("pond#1", |_, run| run.jobs().all(|job| job.queued.is_some())).await;
     let hello = Hello {
-        runner: "wren".to_owned(),
-        pool: "pond".to_owned(),
         slots: JOBS,
         tools: Default::default(),
         host_network: false,
@@ -36,7 +35,7 @@ async fn run_of_many() -> (World, Arc<LiveRun>) {
         version: String::new(),
         instance: String::new(),
     };
-    world.engine().greet(hello).await;
+    world.engine().greet(row("wren"), hello).await;
     let live = world.engine().find(&"pond#1".parse().unwrap()).await.unwrap().unwrap();
     (world, live)
 }
@@ -55,7 +54,7 @@ async fn taken(world: &World, live: &LiveRun) -> Vec<Assignment> {
 }
 
 async fn lease(world: &World, assignment: &Assignment) -> Lease {
-    world.engine().leased(&assignment.lease).await.unwrap().1
+    world.engine().leased("wren", &assignment.lease).await.unwrap().1
 }
 
 async fn events(world: &World) -> usize {
