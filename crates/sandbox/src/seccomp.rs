@@ -1,47 +1,12 @@
-//! The system calls that nothing inside needs and that have often been a way out.
+//! Keeping what is inside from system calls: there are those of a list, of some of them not all that they do.
+
+use std::collections::BTreeMap;
 
 use seccompiler::{
     BpfProgram, SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule, TargetArch,
 };
 
-/// Refused with EPERM.
-const REFUSED: [libc::c_long; 35] = [
-    libc::SYS_acct,
-    libc::SYS_add_key,
-    libc::SYS_bpf,
-    libc::SYS_clock_settime,
-    libc::SYS_delete_module,
-    libc::SYS_finit_module,
-    libc::SYS_fsconfig,
-    libc::SYS_fsmount,
-    libc::SYS_fsopen,
-    libc::SYS_fspick,
-    libc::SYS_init_module,
-    libc::SYS_io_uring_enter,
-    libc::SYS_io_uring_register,
-    libc::SYS_io_uring_setup,
-    libc::SYS_kexec_load,
-    libc::SYS_keyctl,
-    libc::SYS_mount,
-    libc::SYS_mount_setattr,
-    libc::SYS_move_mount,
-    libc::SYS_name_to_handle_at,
-    libc::SYS_open_by_handle_at,
-    libc::SYS_open_tree,
-    libc::SYS_perf_event_open,
-    libc::SYS_pivot_root,
-    libc::SYS_process_vm_writev,
-    libc::SYS_quotactl,
-    libc::SYS_reboot,
-    libc::SYS_request_key,
-    libc::SYS_setns,
-    libc::SYS_settimeofday,
-    libc::SYS_swapoff,
-    libc::SYS_swapon,
-    libc::SYS_umount2,
-    libc::SYS_unshare,
-    libc::SYS_userfaultfd,
-];
+use crate::calls::{CALLS, REFUSED};
 
 /// The families of sockets that there are inside: the machine's own, both of the internet, and what asks the kernel for
 /// its interfaces and routes.
@@ -74,29 +39,44 @@ fn raw_socket(kind: libc::c_int) -> Result<SeccompRule, seccompiler::BackendErro
     ])
 }
 
+/// Namespaces that a new process would have of its own (clone(2)).
+const NAMESPACES: [libc::c_int; 7] = [
+    libc::CLONE_NEWCGROUP,
+    libc::CLONE_NEWIPC,
+    libc::CLONE_NEWNET,
+    libc::CLONE_NEWNS,
+    libc::CLONE_NEWPID,
+    libc::CLONE_NEWUSER,
+    libc::CLONE_NEWUTS,
+];
+
+/// A process with a namespace of its own.
+fn apart(namespace: libc::c_int) -> Result<SeccompRule, seccompiler::BackendError> {
+    let flag = u64::from(namespace.unsigned_abs());
+    SeccompRule::new(vec![SeccompCondition::new(0, SeccompCmpArgLen::Qword, SeccompCmpOp::MaskedEq(flag), flag)?])
+}
+
+/// What a filter answers, per call; no rule of a call stands for all that it does.
+type Rules = BTreeMap<libc::c_long, Vec<SeccompRule>>;
+
 /// Sets the filter for this process and all that it starts; `no_new_privs` goes with it.
 ///
 /// # Errors
 /// When the filter cannot be made or set.
 pub(crate) fn restrict() -> Result<(), Box<dyn std::error::Error + Send + Sync>> {
     let arch: TargetArch = std::env::consts::ARCH.try_into()?;
-    let mut rules: std::collections::BTreeMap<_, _> = REFUSED.iter().map(|call| (*call, Vec::new())).collect();
-    let new_user_namespace = SeccompCondition::new(
-        0,
-        SeccompCmpArgLen::Qword,
-        SeccompCmpOp::MaskedEq(libc::CLONE_NEWUSER as u64),
-        libc::CLONE_NEWUSER as u64,
-    );
-    let rule = new_user_namespace.and_then(|condition| SeccompRule::new(vec![condition]));
-    rules.insert(libc::SYS_clone, vec![rule?]);
-    rules.insert(libc::SYS_socket, vec![strange_family()?, raw_socket(libc::SOCK_RAW)?, raw_socket(SOCK_PACKET)?]);
-    // A filter cannot look behind the pointer that clone3 takes. Where it does not exist, libraries
-    // fall back to clone, whose flags are seen.
-    let no_clone3 = [(libc::SYS_clone3, Vec::new())].into();
-    for (rules, errno) in [(rules, libc::EPERM), (no_clone3, libc::ENOSYS)] {
-        let action = SeccompAction::Errno(errno.unsigned_abs());
-        let program: BpfProgram =
-            SeccompFilter::new(rules, SeccompAction::Allow, action, arch).and_then(TryInto::try_into)?;
+    let errno = |errno: libc::c_int| SeccompAction::Errno(errno.unsigned_abs());
+    // A filter cannot look behind the pointer that clone3 takes. Where it does not exist, libraries fall back to clone,
+    // whose flags are seen.
+    let known: Rules = CALLS.iter().flat_map(|group| group.calls).map(|(_, call)| (*call, Vec::new())).collect();
+    let known = SeccompFilter::new(known, errno(libc::ENOSYS), SeccompAction::Allow, arch)?;
+    let mut refused: Rules = REFUSED.iter().map(|call| (*call, Vec::new())).collect();
+    refused.insert(libc::SYS_clone, NAMESPACES.into_iter().map(apart).collect::<Result<_, _>>()?);
+    refused.insert(libc::SYS_socket, vec![strange_family()?, raw_socket(libc::SOCK_RAW)?, raw_socket(SOCK_PACKET)?]);
+    let refused = SeccompFilter::new(refused, SeccompAction::Allow, errno(libc::EPERM), arch)?;
+    // Of two that refuse the answer of the later one counts (seccomp(2), "RETURN VALUE").
+    for filter in [known, refused] {
+        let program: BpfProgram = filter.try_into()?;
         seccompiler::apply_filter(&program)?;
     }
     Ok(())

@@ -86,7 +86,7 @@ const SNOOP: &str = r#"
     grep -l -r pdx_ /proc/[0-9]*/environ 2>/dev/null
     ls /dev; ls -a / /root /home 2>/dev/null
     cat /proc/mounts
-    find / -xdev \( -name 'records.db*' -o -name runner.token -o -name secrets.key \) 2>/dev/null
+    find / -xdev \( -name 'records.db*' -o -name own-1.token -o -name secrets.key \) 2>/dev/null
     echo looked
 "#;
 
@@ -97,9 +97,9 @@ async fn a_job_finds_nothing_of_its_runner_the_server_or_other_jobs() {
     repository.write("snoop.sh", SNOOP).unwrap();
     let (_, log) = said(&world, &repository, "step \"sh snoop.sh\"").await;
     assert!(log.contains("looked\n"), "{log}");
-    let token = std::fs::read_to_string(world.folder.path().join("server/runner.token")).unwrap();
+    let token = std::fs::read_to_string(world.folder.path().join("server/own-1.token")).unwrap();
     for secret in
-        [token.trim(), &world.token, "records.db", "secrets.key", "runner.token", "pondrix serve", "runner join"]
+        [token.trim(), &world.token, "records.db", "secrets.key", "own-1.token", "pondrix serve", "runner join"]
     {
         assert!(!log.contains(secret), "`{secret}` was found: {log}");
     }
@@ -188,4 +188,59 @@ async fn a_job_has_sockets_of_the_internet_and_of_its_own_and_no_others() {
     let log = world.log(&run, "verify/unit").await;
     let made: Vec<_> = log.lines().filter(|line| *line != "six").collect();
     assert_eq!(made, ["unix", "internet", "datagrams", "routes", "tried"], "{log}");
+}
+
+/// What becomes of system calls, by their numbers (x86-64): the result, or why there is none.
+#[cfg(target_arch = "x86_64")]
+const CALLS: &str = r#"
+    use POSIX;
+    my $child = fork();
+    if (!$child) { sleep 60; exit }
+    for (["own number", 39], ["another convention", 0x40000027], ["of a kernel to come", 999], ["segments", 154, 0, 0, 0],
+         ["clone3", 435, 0, 0], ["ring", 425, 8, 0], ["program of the kernel", 321, 0, 0, 0], ["keys", 250, 0, 0, 0, 0, 0],
+         ["own users", 272, 0x10000000], ["own users at birth", 56, 0x10000011, 0, 0, 0, 0],
+         ["own mounts at birth", 56, 0x20011, 0, 0, 0, 0], ["kernel's log", 103, 10, 0, 0], ["counters", 298, 0, 0, 0, 0, 0],
+         ["page faults", 323, 0], ["clock", 227, 0, 0], ["by handle", 304, 3, 0, 0], ["name", 170, 0, 0],
+         ["into init", 101, 16, 1, 0, 0], ["into its child", 101, 0x4206, $child, 0, 0]) {
+        my ($name, @call) = @$_;
+        my $got = syscall($call[0], @call[1 .. $#call]);
+        print "$name: ", ($got < 0 ? POSIX::strerror($! + 0) : "done"), "\n";
+    }
+    kill 9, $child;
+"#;
+
+#[cfg(target_arch = "x86_64")]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_has_the_system_calls_of_a_list_and_looks_into_its_own_processes_only() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("calls.pl", CALLS).unwrap();
+    let pipeline = "start commit=\"main\"\nstage \"verify\" { job \"unit\" { on-host\n step \"perl calls.pl\" } }\n";
+    repository.write("pondrix.kdl", pipeline).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("Calls").unwrap()).await;
+    world.passes(&run).await;
+    let (refused, unknown) = ("Operation not permitted", "Function not implemented");
+    let expected = [
+        ("own number", "done"),
+        ("another convention", unknown),
+        ("of a kernel to come", unknown),
+        ("segments", unknown),
+        ("clone3", unknown),
+        ("ring", refused),
+        ("program of the kernel", refused),
+        ("keys", refused),
+        ("own users", refused),
+        ("own users at birth", refused),
+        ("own mounts at birth", refused),
+        ("kernel's log", refused),
+        ("counters", refused),
+        ("page faults", refused),
+        ("clock", refused),
+        ("by handle", refused),
+        ("name", refused),
+        ("into init", refused),
+        ("into its child", "done"),
+    ];
+    let expected: String = expected.iter().map(|(call, answer)| format!("{call}: {answer}\n")).collect();
+    assert_eq!(world.log(&run, "verify/unit").await, expected);
 }
