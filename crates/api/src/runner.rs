@@ -71,6 +71,8 @@ pub struct Assignment {
     pub attempt: u32,
     /// How long its log is already, from the times before, in bytes.
     pub log: u64,
+    /// How long it may be in all.
+    pub log_limit: u64,
     /// What to do.
     pub work: Work,
     /// The artifacts that the job fetches.

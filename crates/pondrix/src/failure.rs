@@ -5,6 +5,8 @@ use std::process::ExitCode;
 use pondrix_api::ClientError;
 use pondrix_core::pipeline::FILE_NAME;
 
+use crate::output;
+
 /// The run or rollout failed, or anything else did.
 pub(crate) const FAILED: u8 = 1;
 /// Wrong usage, or a faulty pipeline file.
@@ -61,7 +63,8 @@ impl Failure {
 
 impl From<ClientError> for Failure {
     fn from(error: ClientError) -> Self {
-        let message = error.to_string();
+        // Part of it may be of another's making.
+        let message = error.to_string().lines().map(output::plain).collect::<Vec<_>>().join("\n");
         match error {
             ClientError::Unreachable { .. } | ClientError::Unavailable { .. } => {
                 Self { status: UNREACHABLE, ..Self::new(message) }.advise(

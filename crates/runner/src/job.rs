@@ -69,7 +69,12 @@ impl JobContext {
                 return;
             }
         };
-        let log = match Log::new(&scratch.path().join("log"), self.assignment.log, &self.assignment.secrets) {
+        let log = match Log::new(
+            &scratch.path().join("log"),
+            self.assignment.log,
+            self.assignment.log_limit,
+            &self.assignment.secrets,
+        ) {
             Ok(log) => log,
             Err(error) => {
                 warn!(%error, "could not begin a log");

@@ -39,6 +39,8 @@ pub struct ServerConfig {
     pub public_url: Option<String>,
     /// The longest archive of files that are tried, in bytes.
     pub try_limit: u64,
+    /// The longest log of a job, in bytes.
+    pub log_limit: u64,
     /// The proxies that are believed when they say whom they ask for.
     pub trusted_proxies: Vec<IpAddr>,
     /// What of the network is reached at hosts that pipelines name, and nobody who administers the server.
@@ -98,7 +100,7 @@ impl Server {
         // Of before: one for all runners, which is good no more.
         let _ = std::fs::remove_file(config.data.join("runner.token"));
         let seal = Seal::open(&config.data.join("secrets.key")).with_context(told)?;
-        let (engine, preflights) = Engine::new(store.clone(), ports, seal, config.data.clone());
+        let (engine, preflights) = Engine::new(store.clone(), ports, seal, config.data.clone(), config.log_limit);
         Ok((Self { config, store, engine, preflights }, Tokens { admin }))
     }
 

@@ -50,6 +50,9 @@ pub(crate) struct Serve {
     /// The most that `pondrix try` may send, when compressed.
     #[arg(long, default_value = "256MiB", value_name = "SIZE")]
     try_limit: pondrix_core::Size,
+    /// The most that is kept of a job's log; of what is longer, the end of each step is kept as well.
+    #[arg(long, default_value = "64MiB", value_name = "SIZE")]
+    log_limit: pondrix_core::Size,
 }
 
 /// How long an own runner goes on without a server.
@@ -93,6 +96,7 @@ impl Serve {
             look_every: self.look_every.to_std(),
             public_url: self.public_url,
             try_limit: self.try_limit.bytes(),
+            log_limit: self.log_limit.bytes(),
             trusted_proxies: self.trusted_proxy.iter().map(IpAddr::to_canonical).collect(),
             reach: Reach::with(self.allows.reach.clone()),
         };

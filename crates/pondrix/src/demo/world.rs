@@ -95,6 +95,7 @@ impl World {
             look_every,
             public_url: None,
             try_limit: 64 << 20,
+            log_limit: 64 << 20,
             trusted_proxies: Vec::new(),
             reach: Reach::default(),
         };

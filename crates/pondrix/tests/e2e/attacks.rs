@@ -4,6 +4,7 @@
 use pondrix_core::{RunId, State};
 use pondrix_standin::garden::{REGISTRY, Repository};
 
+use crate::someone::Someone;
 use crate::support::{Server, World, one_job};
 
 /// A world whose runner was started with these options.
@@ -243,4 +244,48 @@ async fn a_job_has_the_system_calls_of_a_list_and_looks_into_its_own_processes_o
     ];
     let expected: String = expected.iter().map(|(call, answer)| format!("{call}: {answer}\n")).collect();
     assert_eq!(world.log(&run, "verify/unit").await, expected);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_line_without_an_end_fills_nobodys_disk_and_what_came_last_is_kept() {
+    let world = world_with(&["--log-limit", "1MiB"]).await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let lines = "secret \"KEY\"\n step \"echo it begins\"\n \
+                 step \"head -c 100000000 /dev/zero | tr '\\\\0' x; echo; echo the last of it: $KEY\"\n \
+                 step \"echo the next step; false\"";
+    assert!(world.pondrix_with(&["secret", "set", "plant-labels", "KEY"], "opens-every-gate").0);
+    let (run, log) = said(&world, &repository, lines).await;
+    assert_eq!(world.end_of(&run).await.summary.state, State::Failed, "its last step fails on purpose");
+    assert!(log.len() < (1 << 20) + 100_000, "{} bytes", log.len());
+    assert!(log.starts_with("it begins\nxxxx"), "{}", &log[..40]);
+    assert!(log.contains("\n(here the log has reached 1MiB, the most that is kept of a job;"));
+    let end = &log[log.len() - 120..];
+    assert!(log.contains("B are left out here)\nthe last of it: (secret KEY)\nthe next step\n"), "{end}");
+    neighbour(&world).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn names_with_control_characters_move_nobodys_cursor() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let made = "step \"mkdir out; printf x > \\\"out/$(printf 'a\\\\033]0;owned\\\\007\\\\033[2Jb\\\\nc')\\\"\"\n artifact \"out\" \"out/**\"";
+    let (run, log) = said(&world, &repository, made).await;
+    let into = world.folder.path().join("fetched");
+    let number = run.to_string();
+    for command in [
+        &["artifact", "list", &number][..],
+        &["artifact", "fetch", &number, "out", "--into", into.to_str().unwrap()],
+        &["show", &number],
+        &["audit", "list"],
+    ] {
+        let said = world.pondrix(command).await;
+        let all = format!("{}{}", said.out, said.err);
+        assert!(said.status < 2 && !all.contains(['\u{1b}', '\u{7}']), "{command:?} {said:?} {log}");
+    }
+    // Whoever names a thing so in a question is answered without it too.
+    let asked = Someone::with(&world, "admin", &world.token);
+    let odd = asked.ask(&reqwest::Method::DELETE, "/api/v1/runners/a%1B%5B2Jb", serde_json::json!({})).await;
+    assert_eq!(odd.status(), 422);
+    let said = world.pondrix(&["runner", "remove", "a\u{1b}[2Jb"]).await;
+    assert!(said.status != 0 && !said.err.contains('\u{1b}'), "{said:?}");
 }

@@ -26,8 +26,9 @@ fn paths_with(folder: &Path, word: &str) -> Vec<String> {
 /// for the audit: what was done with what is gone is known still.
 fn rows(world: &World) -> Vec<(String, i64)> {
     let records = rusqlite::Connection::open(world.folder.path().join("server/records.db")).unwrap();
-    let mut tables =
-        records.prepare("SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%' AND name <> 'audit'").unwrap();
+    let mut tables = records
+        .prepare("SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%' AND name <> 'audit'")
+        .unwrap();
     let tables: Vec<String> = tables.query_map([], |row| row.get(0)).unwrap().map(Result::unwrap).collect();
     let count =
         |table: &String| records.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0)).unwrap();

@@ -142,6 +142,7 @@ impl Engine {
             // Filled in where the runner is answered: there it is known where people reach the server.
             address: String::new(),
             log: self.logs.log(&live.row.facts.id, &job).length(),
+            log_limit: self.log_limit,
             job,
             attempt,
             artifacts,

@@ -14,6 +14,9 @@ use super::{Asker, Engine, EngineError, LiveRun};
 use crate::scheduler::{Lease, Overdue};
 use crate::store;
 
+/// How much longer than it may be a log is taken: what is said of what was left out, and the ends of steps.
+const LOG_SLACK: u64 = 16 << 20;
+
 /// The stage of a run that waits for an answer.
 fn waiting(run: &Run) -> Option<&StageRun> {
     run.stages.iter().find(|stage| stage.state == State::Waiting)
@@ -127,6 +130,10 @@ impl Engine {
         let state = live.state.lock().await;
         if !state.is_held(lease) {
             return Err(EngineError::LeaseEnded);
+        }
+        // Runners keep to the limit, and tell a little more of what they leave out.
+        if offset + bytes.len() as u64 > self.log_limit + LOG_SLACK {
+            return Err(EngineError::Invalid("the log is longer than a job's may be".to_owned()));
         }
         let log = self.logs.log(&live.row.facts.id, &lease.job);
         Ok(log.append(offset, bytes).await?)

@@ -104,6 +104,8 @@ pub(crate) struct Engine {
     pub(crate) tries: Tries,
     pub(crate) files: Files,
     pub(crate) logs: Logs,
+    /// How long the log of a job may be, in bytes.
+    log_limit: u64,
     pub(crate) archives: Recent<Bytes>,
     known_tokens: KnownTokens,
     known_addresses: audit::KnownAddresses,
@@ -179,7 +181,13 @@ impl EngineError {
 }
 
 impl Engine {
-    pub(crate) fn new(store: Store, ports: Ports, seal: Seal, data: PathBuf) -> (Arc<Self>, PreflightOrders) {
+    pub(crate) fn new(
+        store: Store,
+        ports: Ports,
+        seal: Seal,
+        data: PathBuf,
+        log_limit: u64,
+    ) -> (Arc<Self>, PreflightOrders) {
         let (preflights, orders) = mpsc::unbounded_channel();
         let engine = Self {
             store,
@@ -192,6 +200,7 @@ impl Engine {
             tries: Tries::new(data.join("tries")),
             files: Files::new(data.join("files")),
             logs: Logs::new(data.join("logs")),
+            log_limit,
             archives: Recent::new(ARCHIVES_KEPT),
             known_tokens: KnownTokens::default(),
             known_addresses: audit::KnownAddresses::default(),

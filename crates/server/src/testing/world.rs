@@ -149,7 +149,7 @@ impl World {
             registries: Arc::new(self.registry.clone()),
         };
         let seal = Seal::open(&self.folder.path().join("secrets.key")).unwrap();
-        let (engine, preflights) = Engine::new(store, ports, seal, self.folder.path().to_owned());
+        let (engine, preflights) = Engine::new(store, ports, seal, self.folder.path().to_owned(), 64 << 20);
         let shutdown = CancellationToken::new();
         let watcher = Watcher::new(Arc::clone(&engine), LOOK_EVERY, shutdown.clone());
         engine.resume().await.unwrap();
