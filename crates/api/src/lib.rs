@@ -49,7 +49,8 @@ pub use runs::{
     TemplateUse, TryRequest,
 };
 pub use settings::{
-    EnvironmentChange, EnvironmentList, EnvironmentView, FreezeRequest, HookAnswer, NewProject, PauseRequest,
-    PauseView, PoolView, ProjectChange, ProjectList, ProjectView, RegistryChange, RegistryCheck, RegistryList,
-    RegistryProof, RegistryQuestion, RegistryView, RunnerList, RunnerView, SecretList, SecretValue, SecretView,
+    EnvironmentChange, EnvironmentList, EnvironmentView, FreezeRequest, HookAnswer, MissingSecret, NewProject,
+    PauseRequest, PauseView, PoolView, ProjectChange, ProjectList, ProjectView, RegistryChange, RegistryCheck,
+    RegistryList, RegistryProof, RegistryQuestion, RegistryView, RunnerList, RunnerView, SecretList, SecretValue,
+    SecretView, SharedSecret, SharedSecretName,
 };

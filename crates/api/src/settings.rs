@@ -1,6 +1,6 @@
 //! What the server holds: projects, environments, registries, access.
 
-use pondrix_core::access::{EnvironmentRules, Projects, RefPattern};
+use pondrix_core::access::{EnvironmentRules, Projects, RefPattern, SecretScope};
 use pondrix_core::{State, Time};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -70,7 +70,8 @@ pub struct ProjectChange {
 pub struct SecretValue {
     /// The value. It is never shown again.
     pub value: String,
-    /// Whether only runs of protected refs are given it; as it was where nothing is said, and `false` at first.
+    /// Whether only runs of protected refs are given it; as it was where nothing is said, and at first so for an
+    /// environment, and not for others.
     #[serde(default)]
     pub protected: Option<bool>,
 }
@@ -86,6 +87,9 @@ impl std::fmt::Debug for SecretValue {
 pub struct SecretView {
     /// Its name.
     pub name: String,
+    /// For whom it is set: a project, `environment:NAME`, or `*` for all projects.
+    #[schema(value_type = String)]
+    pub scope: SecretScope,
     /// When it was set last.
     #[schema(value_type = String, format = DateTime)]
     pub set: Time,
@@ -94,13 +98,61 @@ pub struct SecretView {
     /// Whether only runs of protected refs are given it.
     #[serde(default)]
     pub protected: bool,
+    /// When it was given to a job last.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub used: Option<Time>,
+    /// The run of that job: `lantern#12`.
+    pub used_by: Option<String>,
 }
 
-/// A project's secrets.
+/// Secrets.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SecretList {
-    /// By name.
+    /// By name; of a project those too that it shares with others, after its own.
     pub secrets: Vec<SecretView>,
+    /// Of a project: what its newest pipeline names and is not set.
+    #[serde(default)]
+    pub missing: Vec<MissingSecret>,
+}
+
+/// A secret that a pipeline names, and that is not set.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct MissingSecret {
+    /// Its name.
+    pub name: String,
+    /// The first job that names it: `STAGE/JOB`.
+    pub job: String,
+    /// The run whose pipeline that is.
+    pub run: String,
+}
+
+/// A secret to set that is no project's.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct SharedSecret {
+    /// For whom: `environment:NAME`, or `*` for all projects.
+    #[schema(value_type = String)]
+    pub scope: SecretScope,
+    /// Its name.
+    pub name: String,
+    /// Its value.
+    #[serde(flatten)]
+    pub value: SecretValue,
+}
+
+impl std::fmt::Debug for SharedSecret {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("SharedSecret").field("scope", &self.scope).field("name", &self.name).finish_non_exhaustive()
+    }
+}
+
+/// A secret to remove that is no project's.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SharedSecretName {
+    /// For whom it is set: `environment:NAME`, or `*` for all projects.
+    #[schema(value_type = String)]
+    pub scope: SecretScope,
+    /// Its name.
+    pub name: String,
 }
 
 /// A runner.

@@ -21,6 +21,7 @@ pub mod retention;
 pub mod rollout;
 pub mod run;
 mod schedule;
+pub mod secrets_file;
 mod size;
 mod state;
 pub mod template;

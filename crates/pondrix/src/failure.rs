@@ -46,6 +46,11 @@ impl Failure {
         Self { advice: Some(("next", next.into())), ..self }
     }
 
+    /// The same, with what it is about in front.
+    pub(crate) fn about(self, what: &str) -> Self {
+        Self { message: format!("{what}: {}", self.message), ..self }
+    }
+
     /// What went wrong.
     pub(crate) fn message(&self) -> &str {
         &self.message

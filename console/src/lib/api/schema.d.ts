@@ -489,7 +489,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A project's secrets, without their values, by name. */
+        /**
+         * A project's secrets, without their values, by name; then those that it shares with others; and what its newest pipeline
+         *     names and is not set.
+         */
         get: operations["secrets_list"];
         put?: never;
         post?: never;
@@ -797,6 +800,41 @@ export interface paths {
         get: operations["runs_stream_all"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The secrets that are no project's, without their values. */
+        get: operations["secrets_list_shared"];
+        /** Sets a secret for all projects, or for stages that go to an environment. Its value is never shown again. */
+        put: operations["secrets_set_shared"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/secrets/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Removes a secret that is no project's. */
+        post: operations["secrets_remove_shared"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1648,6 +1686,15 @@ export interface components {
             /** @description The text. Bytes that are no UTF-8 are shown as U+FFFD. */
             text: string;
         };
+        /** @description A secret that a pipeline names, and that is not set. */
+        MissingSecret: {
+            /** @description The first job that names it: `STAGE/JOB`. */
+            job: string;
+            /** @description Its name. */
+            name: string;
+            /** @description The run whose pipeline that is. */
+            run: string;
+        };
         /** @description An invitation to make: a token with which machines make themselves runners. */
         NewInvitation: components["schemas"]["RunnerBounds"] & {
             /**
@@ -2298,14 +2345,19 @@ export interface components {
             /** @description Its version; empty where it was not seen. */
             version: string;
         };
-        /** @description A project's secrets. */
+        /** @description Secrets. */
         SecretList: {
-            /** @description By name. */
+            /** @description Of a project: what its newest pipeline names and is not set. */
+            missing?: components["schemas"]["MissingSecret"][];
+            /** @description By name; of a project those too that it shares with others, after its own. */
             secrets: components["schemas"]["SecretView"][];
         };
         /** @description A secret's new value. */
         SecretValue: {
-            /** @description Whether only runs of protected refs are given it; as it was where nothing is said, and `false` at first. */
+            /**
+             * @description Whether only runs of protected refs are given it; as it was where nothing is said, and at first so for an
+             *     environment, and not for others.
+             */
             protected?: boolean | null;
             /** @description The value. It is never shown again. */
             value: string;
@@ -2318,11 +2370,34 @@ export interface components {
             name: string;
             /** @description Whether only runs of protected refs are given it. */
             protected?: boolean;
+            /** @description For whom it is set: a project, `environment:NAME`, or `*` for all projects. */
+            scope: string;
             /**
              * Format: date-time
              * @description When it was set last.
              */
             set: string;
+            /**
+             * Format: date-time
+             * @description When it was given to a job last.
+             */
+            used?: string | null;
+            /** @description The run of that job: `lantern#12`. */
+            used_by?: string | null;
+        };
+        /** @description A secret to set that is no project's. */
+        SharedSecret: components["schemas"]["SecretValue"] & {
+            /** @description Its name. */
+            name: string;
+            /** @description For whom: `environment:NAME`, or `*` for all projects. */
+            scope: string;
+        };
+        /** @description A secret to remove that is no project's. */
+        SharedSecretName: {
+            /** @description Its name. */
+            name: string;
+            /** @description For whom it is set: `environment:NAME`, or `*` for all projects. */
+            scope: string;
         };
         /** @description A token to sign a browser in with. */
         SignIn: {
@@ -7208,6 +7283,252 @@ export interface operations {
             };
             /** @description Whoever is signed in may not do this, or another site asks for it. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    secrets_list_shared: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    secrets_set_shared: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SharedSecret"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretView"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    secrets_remove_shared: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SharedSecretName"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request says something that cannot be done. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,6 +5,7 @@ mod events;
 mod person;
 mod runner;
 mod runners;
+mod secrets;
 
 use std::fmt;
 use std::sync::Arc;

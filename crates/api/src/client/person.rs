@@ -15,9 +15,8 @@ use crate::{
     FreezeRequest, Identity, ImageChain, ImageDetail, ImageDifference, ImageList, NewProject, NewToken, NewUser,
     PlanRequest, PlanView, ProjectChange, ProjectList, ProjectRemoved, ProjectView, RegistryChange, RegistryList,
     RegistryProof, RegistryQuestion, RegistryView, RerunRequest, RetentionPreview, RetentionQuestion, RetentionRule,
-    RetentionView, RoleChange, RoleList, RunDetail, RunPage, RunSummary, SecretList, SecretValue, SecretView,
-    StartRequest, StopRequest, TemplateText, TokenList, TokenMade, TryRequest, UserChange, UserList, UserMade,
-    UserView,
+    RetentionView, RoleChange, RoleList, RunDetail, RunPage, RunSummary, StartRequest, StopRequest, TemplateText,
+    TokenList, TokenMade, TryRequest, UserChange, UserList, UserMade, UserView,
 };
 
 /// Which runs are wanted: those that are all of what is said.
@@ -370,45 +369,6 @@ impl Client {
         let url = self.wire.url("/api/v1/templates");
         let query = [("name", name), ("project", project), ("folder", folder), ("version", version)];
         self.wire.json(self.wire.http.get(url).query(&query)).await
-    }
-
-    /// A project's secrets, without their values.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn secrets(&self, project: &ProjectName) -> Result<SecretList, ClientError> {
-        self.get(&format!("/api/v1/projects/{project}/secrets")).await
-    }
-
-    /// Sets a secret.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn set_secret(&self, project: &ProjectName, name: &str, value: &str) -> Result<SecretView, ClientError> {
-        self.put_secret(project, name, &SecretValue { value: value.to_owned(), protected: None }).await
-    }
-
-    /// Sets a project's secret, and for which runs it is.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn put_secret(
-        &self,
-        project: &ProjectName,
-        name: &str,
-        value: &SecretValue,
-    ) -> Result<SecretView, ClientError> {
-        let url = self.wire.url(&format!("/api/v1/projects/{project}/secrets/{name}"));
-        self.wire.json(self.wire.http.put(url).json(value)).await
-    }
-
-    /// Removes a secret.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn remove_secret(&self, project: &ProjectName, name: &str) -> Result<(), ClientError> {
-        let url = self.wire.url(&format!("/api/v1/projects/{project}/secrets/{name}"));
-        self.wire.send(self.wire.http.delete(url)).await.map(|_| ())
     }
 
     /// The files of an artifact of a job.

@@ -6,6 +6,7 @@ mod names;
 mod places;
 mod protection;
 mod reach;
+mod scope;
 
 use serde::{Deserialize, Serialize};
 
@@ -13,6 +14,7 @@ pub use names::{Holder, HolderError, Projects, ProjectsError};
 pub use places::{NotRemote, RepositoryHost, is_public};
 pub use protection::{Approvers, Candidate, EnvironmentRules, Freeze, Gate, RefPattern, Refs, RuleBroken, Starter};
 pub use reach::{Network, NoNetwork, Reach};
+pub use scope::{ScopeError, SecretScope, TwoEnvironments, nearest};
 
 /// What somebody may do in the projects for which it is given.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]

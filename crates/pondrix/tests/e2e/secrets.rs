@@ -3,7 +3,9 @@
 use std::process::Command;
 
 use pondrix_core::State;
+use pondrix_standin::garden::REGISTRY;
 
+use crate::someone::Someone;
 use crate::support::{PONDRIX, World, one_job};
 
 const VALUE: &str = "s3cret-of-the-lily";
@@ -100,4 +102,146 @@ async fn what_cannot_be_a_secret_is_refused_and_a_check_knows_the_names() {
     let mut command = Command::new(PONDRIX);
     command.args(["check", "--offline"]).current_dir(repository.folder());
     assert_eq!(crate::support::said(command).await.status, 0);
+}
+
+/// What a job writes of a secret so that its test knows it: hidden it would tell nothing.
+fn hash(value: &str) -> String {
+    use sha2::Digest as _;
+    let digest: [u8; 32] = sha2::Sha256::digest(value).into();
+    digest.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_gets_the_nearest_value_and_that_of_an_environment_only_in_a_stage_that_goes_there() {
+    let world = World::new().await;
+    let admin = Someone::with(&world, "admin", &world.token);
+    let peek = |name: &str| {
+        format!(
+            "job \"{name}\" {{\n container \"{REGISTRY}/base/shell:1\"\n secret \"KEY\"\n step \"printf %s $KEY | sha256sum\"\n }}"
+        )
+    };
+    let rolling = crate::environments::rolling_out(&peek("near"));
+    let pipeline = format!("{rolling}stage \"after\" {{\n {}\n}}\n", peek("far"));
+    let repository = crate::environments::app(&world, &pipeline).await;
+    let set = |whom: &str, value: &str| {
+        let (set, said) = world.pondrix_with(&["secret", "set", whom, "KEY"], value);
+        assert!(set, "{said}");
+    };
+    let pushed = async |title: &str| {
+        let run = world.run_of("plant-labels", &repository.push(title).unwrap()).await;
+        world.passes(&run).await;
+        let near = world.log(&run, "out/near").await;
+        let far = world.log(&run, "after/far").await;
+        [near, far].map(|log| log.split_whitespace().next().unwrap_or_default().to_owned())
+    };
+    set("*", "of-all-projects");
+    assert_eq!(pushed("For all").await, [hash("of-all-projects"), hash("of-all-projects")]);
+    set("environment:staging", "of-the-staging");
+    repository.write("README.md", "2").unwrap();
+    assert_eq!(pushed("And an environment").await, [hash("of-the-staging"), hash("of-all-projects")]);
+    set("plant-labels", "of-the-project");
+    repository.write("README.md", "3").unwrap();
+    assert_eq!(pushed("And a project").await, [hash("of-the-staging"), hash("of-the-project")]);
+    // Whoever looks sees which there are, for whom, and which run had each last; and no value.
+    let listed = admin.pondrix(&["secret", "list", "plant-labels"]).await.out;
+    for (whom, used) in [("stages that go to staging", "#3"), ("all projects", "#2"), ("plant-labels", "#3")] {
+        let line = listed.lines().find(|line| line.starts_with("KEY") && line.contains(&format!("  {whom}  ")));
+        let line = line.unwrap_or_else(|| panic!("{whom}: {listed}"));
+        assert!(line.ends_with(&format!("plant-labels{used}")), "{line}");
+    }
+    assert!(!listed.contains("of-the-staging"), "{listed}");
+    let of_staging = admin.pondrix(&["secret", "list", "environment:staging"]).await.out;
+    assert!(of_staging.contains("runs of protected refs") && of_staging.lines().count() == 2, "{of_staging}");
+    let told = admin.pondrix(&["audit", "list", "--action", "secret give", "--json"]).await.out;
+    let given = ["KEY for environment:staging", "KEY for *", "\"KEY\""];
+    assert!(given.iter().all(|target| told.contains(target)), "{told}");
+    // For protected refs, where nothing else was said; the environment itself takes any here.
+    repository.write("pondrix.kdl", &pipeline.replace("start commit=\"**\"", "start commit=\"**\" ")).unwrap();
+    let run = crate::environments::push_to(&world, &repository, "plan-b").await;
+    let ended = world.end_of(&run).await;
+    let told: Vec<_> = ended.missing.iter().map(|missing| format!("{}: {}", missing.job, missing.what)).collect();
+    assert_eq!(told.len(), 1, "{told:?}");
+    assert!(told[0].starts_with("out/near: the secret `KEY` is for runs of protected refs"), "{told:?}");
+    // An environment that is gone has none, and another of its name is another one.
+    assert_eq!(admin.pondrix(&["environment", "remove", "staging", "--yes"]).await.status, 0);
+    let gone = admin.pondrix(&["secret", "list", "environment:staging"]).await.out;
+    assert!(gone.contains("No secrets yet. Set one: pondrix secret set 'environment:staging' NAME"), "{gone}");
+    let (set, said) = world.pondrix_with(&["secret", "set", "environment:staging", "KEY"], "of-nothing");
+    assert!(!set && said.contains("there is no environment `staging`"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn secrets_for_several_are_set_by_whoever_may_for_all_projects_and_what_is_not_set_is_told() {
+    let world = World::new().await;
+    let wren = Someone::new(&world, "wren", &["--role", "maintain", "--project", "plant-labels"]).await;
+    let lines = "secret \"KEY\"\n secret \"PRINTER_KEY\"\n step \"true\"";
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(lines)).await;
+    world.end_of(&run).await;
+    let set = ["secret", "set", "*", "KEY", "--file", "/etc/hostname"];
+    for refused in [&set[..], &["secret", "remove", "*", "KEY"], &["secret", "list", "environment:staging"]] {
+        let said = wren.pondrix(refused).await;
+        assert!(said.status == 4 && said.err.contains("the role `secrets` for all projects"), "{said:?}");
+    }
+    assert!(world.pondrix_with(&["secret", "set", "*", "KEY"], "of-all-projects").0);
+    let listed = wren.pondrix(&["secret", "list", "plant-labels"]).await.out;
+    assert!(listed.contains("all projects"), "{listed}");
+    assert!(listed.ends_with("PRINTER_KEY is not set, and verify/unit of plant-labels#1 names it\n"), "{listed}");
+    assert_eq!(world.pondrix(&["secret", "remove", "*", "KEY"]).await.status, 0);
+    let twice = world.pondrix(&["secret", "remove", "*", "KEY"]).await;
+    assert!(twice.err.contains("there is no secret `KEY` for *; see `pondrix secret list '*'`"), "{twice:?}");
+    let odd = world.pondrix(&["secret", "list", "Two Words"]).await;
+    assert!(odd.err.contains("write a project's name, `environment:NAME`, or `*` for all projects"), "{odd:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_of_secrets_and_a_folder_of_them_are_imported_after_it_is_said_what_becomes_of_which() {
+    let world = World::new().await;
+    world.project("plant-labels", &[]).await;
+    let file = world.folder.path().join("desk.env");
+    std::fs::write(&file, "# of the desk\nTICKET_KEY=opens-every-gate\nGATE_CODE='fern-gate-2046'\n").unwrap();
+    let path = file.display().to_string();
+    for set in ["GATE_CODE", "RADIO_KEY"] {
+        assert!(world.pondrix_with(&["secret", "set", "plant-labels", set], "as-it-was").0);
+    }
+    let asked = world.pondrix(&["secret", "import", "plant-labels", &path]).await;
+    assert_eq!(asked.out, "set       TICKET_KEY\nset anew  GATE_CODE\nstays     RADIO_KEY\n", "{asked:?}");
+    assert!(asked.status == 2 && asked.err.contains("say --yes to have it done"), "{asked:?}");
+    let names = async || {
+        let listed = world.client.secrets(&"plant-labels".parse().unwrap()).await.unwrap().secrets;
+        listed.into_iter().map(|secret| secret.name).collect::<Vec<_>>()
+    };
+    assert_eq!(names().await, ["GATE_CODE", "RADIO_KEY"], "nothing was set");
+    let done = world.pondrix(&["secret", "import", "plant-labels", &path, "--yes", "--protected"]).await;
+    assert!(done.out.ends_with("2 secrets of plant-labels are set\n"), "{done:?}");
+    assert_eq!(names().await, ["GATE_CODE", "RADIO_KEY", "TICKET_KEY"]);
+    let folder = world.folder.path().join("keys");
+    std::fs::create_dir_all(folder.join("..data")).unwrap();
+    std::fs::write(folder.join("DEPLOY_KEY"), "-----BEGIN KEY-----\nwater\n-----END KEY-----\n").unwrap();
+    let keys = folder.display().to_string();
+    let done = world.pondrix(&["secret", "import", "*", &keys, "--yes"]).await;
+    assert!(done.out.ends_with("1 secrets of all projects are set\n"), "{done:?}");
+    let run = {
+        let line = "secret \"DEPLOY_KEY\" variable=\"KEY\"\n step \"printf %s \\\"$KEY\\\" | sha256sum\"";
+        let repository = pondrix_standin::garden::Repository::new(world.folder.path(), "seed-bank", &[]).unwrap();
+        let new =
+            pondrix_api::NewProject { name: "seed-bank".into(), repository: repository.bare.display().to_string() };
+        let project = world.client.add_project(&new).await.unwrap();
+        repository.set_hook(project.hook.as_deref()).unwrap();
+        repository.write("pondrix.kdl", &one_job(line)).unwrap();
+        world.run_of("seed-bank", &repository.push("Keys").unwrap()).await
+    };
+    world.passes(&run).await;
+    let whole = hash("-----BEGIN KEY-----\nwater\n-----END KEY-----\n");
+    assert!(world.log(&run, "verify/unit").await.starts_with(&whole), "the value is the file, as it is");
+    // What cannot be set is told, all of it at once, and nothing is.
+    std::fs::write(&file, "LARK=sings-at-dawn\nopens-every-gate\nTWO WORDS=x\nLARK=again\n").unwrap();
+    let faulty = world.pondrix(&["secret", "import", "plant-labels", &path, "--yes"]).await;
+    for words in ["line 2: it is no NAME=VALUE", "line 3: ", "line 4: LARK is in line 1 already", "nothing was set"] {
+        assert!(faulty.err.contains(words), "{words}: {faulty:?}");
+    }
+    assert!(
+        faulty.status == 2 && !faulty.err.contains("opens-every-gate") && !faulty.err.contains("sings"),
+        "{faulty:?}"
+    );
+    assert!(!names().await.contains(&"LARK".to_owned()));
 }

@@ -1,22 +1,21 @@
 //! Giving a job to a runner: that it has it, with everything that it needs for it.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
 use pondrix_api::{Assignment, NamedSecret};
-use pondrix_core::audit::Deed;
+use pondrix_core::JobKey;
 use pondrix_core::pipeline::{JobKind, Spanned};
 use pondrix_core::queue::Limits;
 use pondrix_core::run::{Event, JobRun, Outcome};
 use pondrix_core::work::{ImagePart, ImageWork, PushedImage, StepsWork, Work, WorkError};
-use pondrix_core::{JobKey, ProjectName};
 use tracing::error;
 
-use super::{Engine, EngineError, LiveRun, NewLease, Standing, own_deed};
+use super::secrets::{self, NotGiven};
+use super::{Engine, EngineError, LiveRun, NewLease, Standing};
 use crate::access;
 use crate::scheduler::{Grant, LEASE_TIME, Lease, LeaseHash, UnknownRunner};
-use crate::store::{self, SealedSecret, StoreError};
+use crate::store::{self, StoreError};
 
 /// Why a job that a runner took cannot be done. Its job ends with these words.
 #[derive(Debug, thiserror::Error)]
@@ -27,12 +26,8 @@ enum UnfitError {
     NotForRunner(JobKey),
     #[error(transparent)]
     Work(#[from] WorkError),
-    #[error("{project} has no secret `{name}`; set it: pondrix secret set {project} {name}")]
-    NoSecret { project: ProjectName, name: String },
-    #[error("the secret `{name}` is for runs of protected refs, and this is none")]
-    Protected { name: String },
-    #[error("the secret `{name}` cannot be read: {words}")]
-    Sealed { name: String, words: String },
+    #[error(transparent)]
+    Secret(#[from] NotGiven),
 }
 
 /// Why a job was not given.
@@ -163,17 +158,9 @@ impl Engine {
         runner: &str,
     ) -> Result<(Work, Vec<NamedSecret>), AssignError> {
         let work = self.work(live, job, attempt).await?;
-        let secrets = self.secrets_for(live, &work).await?;
-        if !secrets.is_empty() {
-            let facts = &live.row.facts;
-            let names: Vec<_> = secrets.iter().map(|secret| secret.name.as_str()).collect();
-            let given = Deed {
-                words: format!("to {job} of #{} on {runner}", facts.id.number),
-                ..own_deed("secret give", names.join(", "), Some(facts.id.project.as_str()))
-            };
-            // What cannot be noted is not given.
-            self.note_until_stored(given).await?;
-        }
+        let planned = live.planned(job).ok_or_else(|| UnfitError::NotPlanned(job.clone()))?;
+        let names = secrets::named(planned).map(str::to_owned).collect();
+        let secrets = self.secrets_for(live, job, names, runner).await?.map_err(UnfitError::from)?;
         Ok((work, secrets))
     }
 
@@ -207,36 +194,5 @@ impl Engine {
             }
             JobKind::Rollout(_) => Err(UnfitError::NotForRunner(key.clone()).into()),
         }
-    }
-
-    /// The values of the secrets that a job names, and of no other.
-    async fn secrets_for(&self, live: &LiveRun, work: &Work) -> Result<Vec<NamedSecret>, AssignError> {
-        let (facts, project) = (&live.row.facts, &live.row.facts.id.project);
-        let secrets: Vec<&String> = match work {
-            Work::Steps(work) => work.secrets.iter().map(|secret| &secret.name.value).collect(),
-            Work::Image(work) => work.secrets.iter().chain(&work.keys).map(|secret| &secret.name.value).collect(),
-        };
-        if secrets.is_empty() {
-            return Ok(Vec::new());
-        }
-        let name = project.clone();
-        let read = move |c: &rusqlite::Connection| match store::project(c, name.as_str())? {
-            Some(found) => Ok((store::sealed(c, found.id)?, Standing::read(c, name.as_str(), None)?)),
-            None => Ok((BTreeMap::new(), Standing::default())),
-        };
-        let (sealed, standing) = self.store.read(read).await?;
-        let is_trusted = standing.candidate(facts).is_trusted();
-        let open = |name: &String| {
-            let none = || UnfitError::NoSecret { project: project.clone(), name: name.clone() };
-            let SealedSecret { sealed, protected } = sealed.get(name).ok_or_else(none)?;
-            // Looked at once more where it goes out: what is protected may have changed since the preflight.
-            if *protected && !is_trusted {
-                return Err(UnfitError::Protected { name: name.clone() });
-            }
-            let value = self.seal.unseal(&format!("{project}/{name}"), sealed);
-            let value = value.map_err(|error| UnfitError::Sealed { name: name.clone(), words: error.to_string() })?;
-            Ok(NamedSecret { name: name.clone(), value })
-        };
-        Ok(secrets.into_iter().map(open).collect::<Result<_, UnfitError>>()?)
     }
 }

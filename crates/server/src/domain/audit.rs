@@ -97,11 +97,22 @@ impl Engine {
 
     /// The same, again and again while the records cannot be written: what is noted first waits for them.
     pub(crate) async fn note_until_stored(&self, deed: Deed) -> Result<(), StoreError> {
-        let mut backoff = Backoff::new(STORE_PAUSE, LONGEST_STORE_PAUSE);
+        let now = self.clock.now();
+        self.write_until_stored("what is done", move |c| store::note(c, now, deed.clone())).await
+    }
+
+    /// Writes, again and again while the records cannot be written; `what` is for the log.
+    pub(super) async fn write_until_stored(
+        &self,
+        what: &str,
+        write: impl Fn(&rusqlite::Connection) -> Result<(), StoreError> + Send + Sync + 'static,
+    ) -> Result<(), StoreError> {
+        let (write, mut backoff) = (Arc::new(write), Backoff::new(STORE_PAUSE, LONGEST_STORE_PAUSE));
         loop {
-            match self.note(deed.clone()).await {
+            let once = Arc::clone(&write);
+            match self.store.write(move |c| once(c)).await {
                 Err(error) if error.is_transient() => {
-                    warn!(%error, action = deed.action, "what is done could not be noted yet");
+                    warn!(%error, what, "this could not be stored yet");
                     backoff.wait().await;
                 }
                 other => return other,

@@ -76,7 +76,7 @@ impl Standing {
 }
 
 /// The names of the environments that a stage goes to, by what begins in it.
-fn goes_to(stage: &PlannedStage) -> impl Iterator<Item = &str> {
+pub(super) fn goes_to(stage: &PlannedStage) -> impl Iterator<Item = &str> {
     stage.jobs.iter().filter(|job| job.left_out.is_none()).filter_map(|job| match &job.kind {
         JobKind::Rollout(rollout) => Some(rollout.to.value.as_str()),
         _ => None,

@@ -1,10 +1,10 @@
 //! What people set: projects, secrets, environments, registries, pools. What cannot be used is refused here, and not
 //! when a run needs it.
 
-use pondrix_api::{NewProject, PoolView, ProjectChange, RegistryChange, SecretValue, SecretView};
+use pondrix_api::{NewProject, PoolView, ProjectChange, RegistryChange};
 use pondrix_core::access::{Need, RepositoryHost, is_public};
 use pondrix_core::image::{Registries, Repository};
-use pondrix_core::pipeline::{LayerForm, SecretName};
+use pondrix_core::pipeline::LayerForm;
 use pondrix_core::queue::Share;
 use pondrix_core::{ProjectName, mask};
 use pondrix_image::registry::Registry;
@@ -15,9 +15,6 @@ use crate::access;
 use crate::audit;
 use crate::store::{self, Project, RegistryRow};
 
-/// The longest secret, in bytes: an environment that is longer cannot be given to a program (execve(2),
-/// "Limits on size of arguments and environment").
-const LONGEST_SECRET: usize = 96 * 1024;
 /// The shares of the runners that a project may have.
 const WEIGHTS: std::ops::RangeInclusive<u32> = 1..=100;
 
@@ -129,46 +126,6 @@ impl Engine {
         };
         self.store.write_noted(self.clock.now(), set).await?;
         Ok(self.read_limits().await?)
-    }
-
-    /// Sets a project's secret. Nobody can read it again but a job that names it.
-    pub(crate) async fn set_secret(
-        &self,
-        project: &Project,
-        name: &str,
-        secret: SecretValue,
-        by: Asker,
-    ) -> Result<SecretView, EngineError> {
-        let SecretValue { value, protected } = secret;
-        let name: SecretName = name.parse().map_err(|error| EngineError::Invalid(format!("{error}")))?;
-        if value.trim().len() < mask::SHORTEST {
-            let least = mask::SHORTEST;
-            return invalid(format!("a secret has at least {least} letters, so that it can be hidden in logs"));
-        }
-        if value.len() > LONGEST_SECRET || value.contains('\0') {
-            let most = LONGEST_SECRET / 1024;
-            return invalid(format!("a secret is a text of at most {most} KiB without zero bytes"));
-        }
-        let sealed = self.seal.seal(&format!("{}/{name}", project.name), &value)?;
-        audit::words(match protected {
-            Some(true) => "for protected refs only",
-            Some(false) => "for any ref",
-            None => "",
-        });
-        let (id, set) = (project.id, self.clock.now());
-        let put = move |c: &rusqlite::Connection| {
-            let known = store::secrets(c, id)?.into_iter().find(|known| known.name == name.as_str());
-            let protected = protected.unwrap_or_else(|| known.is_some_and(|known| known.protected));
-            let view = SecretView { name: name.to_string(), set, by: by.name.clone(), protected };
-            store::put_secret(c, id, &view, &sealed).map(|()| view)
-        };
-        Ok(self.store.write_noted(set, put).await?)
-    }
-
-    /// Removes a project's secret; says whether there was one.
-    pub(crate) async fn remove_secret(&self, project: &Project, name: String) -> Result<bool, EngineError> {
-        let id = project.id;
-        Ok(self.store.write_noted(self.clock.now(), move |c| store::remove_secret(c, id, &name)).await?)
     }
 
     /// Says how a registry is reached, or changes it. What is not said stays as it is, but for a password that was given

@@ -104,6 +104,8 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(tokens::rotate))
         .routes(routes!(templates::show))
         .routes(routes!(secrets::list))
+        .routes(routes!(secrets::list_shared, secrets::set_shared))
+        .routes(routes!(secrets::remove_shared))
         .routes(routes!(secrets::set, secrets::remove))
         .routes(routes!(runs::list))
         .routes(routes!(runs::stream_all))

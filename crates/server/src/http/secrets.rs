@@ -3,13 +3,14 @@
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use pondrix_api::{Problem, SecretList, SecretValue, SecretView};
+use pondrix_api::{Problem, SecretList, SecretValue, SecretView, SharedSecret, SharedSecretName};
 
 use super::auth::Person;
 use super::error::ApiError;
 use super::{Shared, projects};
 
-/// A project's secrets, without their values, by name.
+/// A project's secrets, without their values, by name; then those that it shares with others; and what its newest pipeline
+/// names and is not set.
 #[utoipa::path(get, path = "/api/v1/projects/{project}/secrets", tag = "secrets",
     params(("project" = String, Path)),
     responses((status = 200, body = SecretList), (status = 401, body = Problem), (status = 404, body = Problem)))]
@@ -18,8 +19,8 @@ pub(super) async fn list(
     _person: Person,
     Path(project): Path<String>,
 ) -> Result<Json<SecretList>, ApiError> {
-    let id = projects::find(&app, &project).await?.id;
-    Ok(Json(SecretList { secrets: app.queries.secrets(id).await? }))
+    let project = projects::find(&app, &project).await?;
+    Ok(Json(app.engine.secrets(&project).await?))
 }
 
 /// Sets a secret. Its value is never shown again.
@@ -51,4 +52,39 @@ pub(super) async fn remove(
         return Ok(StatusCode::NO_CONTENT);
     }
     Err(ApiError::not_found(format!("secret `{name}` in {project}; see `pondrix secret list {project}`")))
+}
+
+/// The secrets that are no project's, without their values.
+#[utoipa::path(get, path = "/api/v1/secrets", tag = "secrets",
+    responses((status = 200, body = SecretList), (status = 401, body = Problem), (status = 403, body = Problem)))]
+pub(super) async fn list_shared(State(app): Shared, _person: Person) -> Result<Json<SecretList>, ApiError> {
+    Ok(Json(app.engine.shared_secrets().await?))
+}
+
+/// Sets a secret for all projects, or for stages that go to an environment. Its value is never shown again.
+#[utoipa::path(put, path = "/api/v1/secrets", tag = "secrets", request_body = SharedSecret,
+    responses((status = 200, body = SecretView), (status = 401, body = Problem), (status = 403, body = Problem),
+              (status = 422, body = Problem)))]
+pub(super) async fn set_shared(
+    State(app): Shared,
+    person: Person,
+    Json(secret): Json<SharedSecret>,
+) -> Result<Json<SecretView>, ApiError> {
+    Ok(Json(app.engine.set_shared_secret(secret, person.into()).await?))
+}
+
+/// Removes a secret that is no project's.
+#[utoipa::path(post, path = "/api/v1/secrets/remove", tag = "secrets", request_body = SharedSecretName,
+    responses((status = 204), (status = 401, body = Problem), (status = 403, body = Problem),
+              (status = 404, body = Problem)))]
+pub(super) async fn remove_shared(
+    State(app): Shared,
+    _person: Person,
+    Json(which): Json<SharedSecretName>,
+) -> Result<StatusCode, ApiError> {
+    let words = format!("secret `{}` for {}; see `pondrix secret list '{}'`", which.name, which.scope, which.scope);
+    match app.engine.remove_shared_secret(which).await? {
+        true => Ok(StatusCode::NO_CONTENT),
+        false => Err(ApiError::not_found(words)),
+    }
 }

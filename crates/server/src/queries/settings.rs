@@ -1,6 +1,6 @@
 //! What people have set, and who they are.
 
-use pondrix_api::{PoolView, RoleView, SecretView, UserView};
+use pondrix_api::{PoolView, RoleView, UserView};
 
 use super::Queries;
 use crate::store::{self, RegistryRow, StoreError};
@@ -14,11 +14,6 @@ impl Queries {
     /// All roles that were given.
     pub(crate) async fn roles(&self) -> Result<Vec<RoleView>, StoreError> {
         self.records.read(store::roles).await
-    }
-
-    /// A project's secrets, without their values, by name.
-    pub(crate) async fn secrets(&self, project: i64) -> Result<Vec<SecretView>, StoreError> {
-        self.records.read(move |c| store::secrets(c, project)).await
     }
 
     /// All registries that are reached in a way of their own, by host.

@@ -79,7 +79,10 @@ pub(crate) use runs::{
     summary, was_removed,
 };
 pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
-pub(crate) use secrets::{SealedSecret, list as secrets, put as put_secret, remove as remove_secret, sealed};
+pub(crate) use secrets::{
+    Owner, SealedSecret, all_shared as shared_secrets, list as secrets, put as put_secret, remove as remove_secret,
+    remove_all as remove_secrets, sealed, used as secret_used,
+};
 pub(crate) use settings::{
     EnvironmentRow, environment, environments, environments_in_files, pause_runner, paused_runners, pools,
     put_environment, put_pool, remove_environment, resume_runner,
@@ -100,7 +103,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 19] = [
+const MIGRATIONS: [Migration; 20] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -120,6 +123,7 @@ const MIGRATIONS: [Migration; 19] = [
     Tables(include_str!("migrations/017.sql")),
     Tables(include_str!("migrations/018.sql")),
     Tables(include_str!("migrations/019.sql")),
+    Tables(include_str!("migrations/020.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);

@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use pondrix_api::{EnvironmentView, PauseView};
 use pondrix_core::Time;
+use pondrix_core::access::SecretScope;
 use rusqlite::{Connection, Row, params};
 
-use super::StoreError;
+use super::{Owner, StoreError, remove_secrets};
 
 /// An environment, as it is stored.
 #[derive(Clone, Debug)]
@@ -92,9 +93,10 @@ pub(crate) fn put_pool(connection: &Connection, name: &str, limit: Option<u32>) 
     Ok(())
 }
 
-/// Removes an environment, with what is known of its releases. Answers whether it was there.
+/// Removes an environment, with its secrets and what is known of its releases. Answers whether it was there.
 pub(crate) fn remove_environment(connection: &Connection, name: &str) -> Result<bool, StoreError> {
     connection.prepare_cached("DELETE FROM releases WHERE environment = ?1")?.execute([name])?;
+    remove_secrets(connection, &Owner::Shared(SecretScope::Environment(name.to_owned())))?;
     Ok(connection.prepare_cached("DELETE FROM environments WHERE name = ?1")?.execute([name])? > 0)
 }
 

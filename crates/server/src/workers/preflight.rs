@@ -20,9 +20,11 @@ use tokio_util::sync::CancellationToken;
 use tracing::{error, info};
 
 use super::{guard, rollout};
-use crate::domain::{Engine, EngineError, LiveRun, PreflightOrders, Standing, own_deed};
+use crate::domain::{
+    Engine, EngineError, Found, LiveRun, NotGiven, PreflightOrders, Standing, find_secret, named_secrets, own_deed,
+};
 use crate::ports::RegistryProbe;
-use crate::store::{self, StoreError};
+use crate::store::StoreError;
 
 /// How long a registry or an environment may take to answer.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -30,7 +32,8 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// What a run needs, each with the first job that needs it.
 #[derive(Debug, Default)]
 struct Needs {
-    secrets: BTreeMap<String, String>,
+    /// By name, and by the environments that the job's stage goes to.
+    secrets: BTreeMap<(String, Vec<String>), String>,
     images: BTreeMap<Reference, String>,
     pushes: BTreeMap<Repository, String>,
     environments: BTreeMap<String, String>,
@@ -79,11 +82,11 @@ impl Needs {
         let mut needs = Self::default();
         for job in jobs {
             let key = || job.key.to_string();
+            for name in named_secrets(job) {
+                needs.secrets.entry((name.to_owned(), live.environments_of(&job.key))).or_insert_with(key);
+            }
             match &job.kind {
                 JobKind::Steps(steps) => {
-                    for secret in &steps.secrets {
-                        needs.secrets.entry(secret.name.value.clone()).or_insert_with(key);
-                    }
                     // An image that this run pushes under a name of its own is not there yet.
                     let values = live.row.facts.values(job, &Outputs::new());
                     for image in steps.images() {
@@ -94,9 +97,6 @@ impl Needs {
                     }
                 }
                 JobKind::Image(image) => {
-                    for secret in image.secrets.iter().chain(&image.keys) {
-                        needs.secrets.entry(secret.name.value.clone()).or_insert_with(key);
-                    }
                     if let Some(cache) = &image.cache {
                         needs.pushes.entry(cache.clone()).or_insert_with(key);
                     }
@@ -122,7 +122,7 @@ async fn look(engine: &Engine, live: &LiveRun) -> Result<Vec<PreflightFault>, St
     let needs = Needs::of(live, &jobs);
     let facts = &live.row.facts;
     let registries = engine.registries().await?;
-    let mut faults = secrets(engine, facts, &needs.secrets).await?;
+    let mut faults = secrets(engine, facts, needs.secrets).await?;
     let refused = engine.not_admitted(facts, live.row.summary.by.clone(), &needs.environments).await?;
     for fault in &refused {
         let target = jobs.iter().find(|job| job.key.as_str() == fault.job).map(|job| match &job.kind {
@@ -156,37 +156,40 @@ fn fault(job: &str, what: impl Into<String>, fix: impl Into<String>) -> Prefligh
 async fn secrets(
     engine: &Engine,
     facts: &RunFacts,
-    wanted: &BTreeMap<String, String>,
+    wanted: BTreeMap<(String, Vec<String>), String>,
 ) -> Result<Vec<PreflightFault>, StoreError> {
     if wanted.is_empty() {
         return Ok(Vec::new());
     }
-    let name = facts.id.project.clone();
+    let project = facts.id.project.clone();
     let read = move |c: &rusqlite::Connection| {
-        let secrets = match store::project(c, name.as_str())? {
-            Some(project) => store::secrets(c, project.id)?,
-            None => Vec::new(),
-        };
-        let protected = secrets.into_iter().map(|secret| (secret.name, secret.protected));
-        Ok((protected.collect::<BTreeMap<_, _>>(), Standing::read(c, name.as_str(), None)?))
-    };
-    let (there, standing) = engine.store.read(read).await?;
-    let (project, candidate) = (&facts.id.project, standing.candidate(facts));
-    let missing = wanted.iter().filter_map(|(name, job)| match there.get(name) {
-        None => {
-            let what = format!("{project} has no secret `{name}`");
-            Some(fault(job, what, format!("pondrix secret set {project} {name}")))
+        let mut found = Vec::new();
+        for ((name, environments), job) in wanted {
+            found.push((find_secret(c, &project, &environments, &name)?, name, job));
         }
-        Some(true) if !candidate.is_trusted() => {
+        Ok((found, Standing::read(c, project.as_str(), None)?))
+    };
+    let (found, standing) = engine.store.read(read).await?;
+    let (project, candidate) = (&facts.id.project, standing.candidate(facts));
+    let missing = found.into_iter().filter_map(|(found, name, job)| match found {
+        Err(NotGiven::None { .. }) => {
+            let what = format!("{project} has no secret `{name}`");
+            Some(fault(&job, what, format!("pondrix secret set {project} {name}")))
+        }
+        Err(other) => Some(fault(&job, other.to_string(), format!("pondrix secret list {project}"))),
+        Ok(Found { secret, .. }) if secret.protected && !candidate.is_trusted() => {
             let what =
                 format!("the secret `{name}` is for runs of protected refs, and this one {}", candidate.carries());
             let fix =
                 format!("merge it first, or have {project} protect that: pondrix project set {project} --protect REF");
-            Some(fault(job, what, fix))
+            Some(fault(&job, what, fix))
         }
-        Some(_) => None,
+        Ok(_) => None,
     });
-    Ok(missing.collect())
+    let mut missing: Vec<PreflightFault> = missing.collect();
+    // What two stages lack for the same reason is told once.
+    missing.dedup_by(|a, b| a.what == b.what);
+    Ok(missing)
 }
 
 /// Files that image jobs and rollouts name, and that the commit does not have.

@@ -1,0 +1,324 @@
+//! Secrets: setting them, and finding which one a job gets.
+
+use std::collections::BTreeMap;
+
+use pondrix_api::{MissingSecret, NamedSecret, SecretList, SecretValue, SecretView, SharedSecret, SharedSecretName};
+use pondrix_core::access::{SecretScope, TwoEnvironments, nearest};
+use pondrix_core::audit::Deed;
+use pondrix_core::pipeline::{JobKind, SecretName};
+use pondrix_core::plan::PlannedJob;
+use pondrix_core::{JobKey, ProjectName, RunId, mask};
+use rusqlite::Connection;
+
+use super::settings::invalid;
+use super::{Asker, Engine, EngineError, LiveRun, NotAdmitted, Standing, environments, own_deed};
+use crate::audit;
+use crate::store::{self, EnvironmentRow, Owner, Project, RunFilter, SealedSecret, StoreError};
+
+/// The longest secret, in bytes: an environment that is longer cannot be given to a program (execve(2),
+/// "Limits on size of arguments and environment").
+const LONGEST_SECRET: usize = 96 * 1024;
+
+/// Why a job does not get a secret that it names.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum NotGiven {
+    #[error("{project} has no secret `{name}`; set it: pondrix secret set {project} {name}")]
+    None { project: ProjectName, name: String },
+    #[error("`{name}` is set for the environments {} and {}, and the stage goes to both: have it go to one", .two.one, .two.other)]
+    Two { name: String, two: TwoEnvironments },
+    #[error("the secret `{name}` is for runs of protected refs, and this is none")]
+    Protected { name: String },
+    #[error("the secret `{name}` is of the environment {}: {refused}", .refused.environment)]
+    Environment { name: String, refused: NotAdmitted },
+    #[error("the secret `{name}` cannot be read: {words}")]
+    Sealed { name: String, words: String },
+}
+
+/// A secret that a job gets.
+#[derive(Debug)]
+pub(crate) struct Found {
+    pub(crate) owner: Owner,
+    pub(crate) secret: SealedSecret,
+}
+
+/// What a value is sealed for, so that it opens nowhere else.
+fn place(scope: &SecretScope, name: &str) -> String {
+    format!("{scope}/{name}")
+}
+
+/// The names of the secrets that a job names.
+pub(crate) fn named(job: &PlannedJob) -> impl Iterator<Item = &str> {
+    let (steps, image) = match &job.kind {
+        JobKind::Steps(steps) => (Some(steps), None),
+        JobKind::Image(image) => (None, Some(image)),
+        JobKind::Rollout(_) => (None, None),
+    };
+    let of_steps = steps.into_iter().flat_map(|steps| &steps.secrets).map(|secret| &secret.name.value);
+    let of_image = image.into_iter().flat_map(|image| image.secrets.iter().chain(&image.keys));
+    of_steps.chain(of_image.map(|secret| &secret.name.value)).map(String::as_str)
+}
+
+/// The secret of a name that a job of a project gets whose stage goes to these environments.
+pub(crate) fn find(
+    records: &Connection,
+    project: &ProjectName,
+    environments: &[String],
+    name: &str,
+) -> Result<Result<Found, NotGiven>, StoreError> {
+    let own = store::project(records, project.as_str())?;
+    let shared = environments.iter().cloned().map(SecretScope::Environment).chain([SecretScope::Everywhere]);
+    let owners = shared.map(Owner::Shared).chain(own.map(|own| Owner::Project(own.id, own.name)));
+    let mut all = Vec::new();
+    for owner in owners {
+        if let Some(secret) = store::sealed(records, &owner, name)? {
+            all.push((owner.scope(), Found { owner, secret }));
+        }
+    }
+    let name = name.to_owned();
+    Ok(match nearest(all) {
+        Ok(Some((_, found))) => Ok(found),
+        Ok(None) => Err(NotGiven::None { project: project.clone(), name }),
+        Err(two) => Err(NotGiven::Two { name, two }),
+    })
+}
+
+impl LiveRun {
+    /// The environments that a job's stage goes to.
+    pub(crate) fn environments_of(&self, job: &JobKey) -> Vec<String> {
+        let stage = self.row.plan.stages.iter().find(|stage| stage.name == job.stage());
+        let mut all: Vec<_> = stage.into_iter().flat_map(environments::goes_to).map(str::to_owned).collect();
+        all.sort();
+        all.dedup();
+        all
+    }
+}
+
+/// A secret as it is to be stored.
+struct New {
+    name: SecretName,
+    value: String,
+    protected: Option<bool>,
+}
+
+impl New {
+    fn checked(name: &str, secret: SecretValue) -> Result<Self, EngineError> {
+        let SecretValue { value, protected } = secret;
+        let name: SecretName = name.parse().map_err(|error| EngineError::Invalid(format!("{error}")))?;
+        if value.trim().len() < mask::SHORTEST {
+            let least = mask::SHORTEST;
+            return invalid(format!("a secret has at least {least} letters, so that it can be hidden in logs"));
+        }
+        if value.len() > LONGEST_SECRET || value.contains('\0') {
+            let most = LONGEST_SECRET / 1024;
+            return invalid(format!("a secret is a text of at most {most} KiB without zero bytes"));
+        }
+        Ok(Self { name, value, protected })
+    }
+}
+
+impl Engine {
+    /// Sets a project's secret. Nobody can read it again but a job that names it.
+    pub(crate) async fn set_secret(
+        &self,
+        project: &Project,
+        name: &str,
+        secret: SecretValue,
+        by: Asker,
+    ) -> Result<SecretView, EngineError> {
+        let owner = Owner::Project(project.id, project.name.clone());
+        self.put_secret(owner, New::checked(name, secret)?, by).await
+    }
+
+    /// Sets a secret that is no project's.
+    pub(crate) async fn set_shared_secret(&self, secret: SharedSecret, by: Asker) -> Result<SecretView, EngineError> {
+        let SharedSecret { scope, name, value } = secret;
+        audit::about(format!("{name} for {scope}"));
+        if let SecretScope::Project(project) = &scope {
+            return invalid(format!("{project} is a project: its secrets are set as its own"));
+        }
+        if let Some(environment) = scope.environment() {
+            let wanted = environment.to_owned();
+            if self.store.read(move |c| store::environment(c, &wanted)).await?.is_none() {
+                return invalid(format!("there is no environment `{environment}`; see `pondrix environment list`"));
+            }
+        }
+        self.put_secret(Owner::Shared(scope), New::checked(&name, value)?, by).await
+    }
+
+    async fn put_secret(&self, owner: Owner, new: New, by: Asker) -> Result<SecretView, EngineError> {
+        let New { name, value, protected } = new;
+        let scope = owner.scope();
+        let sealed = self.seal.seal(&place(&scope, name.as_str()), &value)?;
+        audit::words(match protected {
+            Some(true) => "for protected refs only",
+            Some(false) => "for any ref",
+            None => "",
+        });
+        let set = self.clock.now();
+        let put = move |c: &Connection| {
+            let known = store::secrets(c, &owner)?.into_iter().find(|known| known.name == name.as_str());
+            let usual = known.as_ref().map_or(scope.is_protected(), |known| known.protected);
+            let (used, used_by) = known.map(|known| (known.used, known.used_by)).unwrap_or_default();
+            let protected = protected.unwrap_or(usual);
+            let view = SecretView { name: name.to_string(), scope, set, by: by.name.clone(), protected, used, used_by };
+            store::put_secret(c, &owner, &view, &sealed).map(|()| view)
+        };
+        Ok(self.store.write_noted(set, put).await?)
+    }
+
+    /// Removes a project's secret; says whether there was one.
+    pub(crate) async fn remove_secret(&self, project: &Project, name: String) -> Result<bool, EngineError> {
+        let owner = Owner::Project(project.id, project.name.clone());
+        Ok(self.store.write_noted(self.clock.now(), move |c| store::remove_secret(c, &owner, &name)).await?)
+    }
+
+    /// Removes a secret that is no project's; says whether there was one.
+    pub(crate) async fn remove_shared_secret(&self, which: SharedSecretName) -> Result<bool, EngineError> {
+        let SharedSecretName { scope, name } = which;
+        audit::about(format!("{name} for {scope}"));
+        let owner = Owner::Shared(scope);
+        Ok(self.store.write_noted(self.clock.now(), move |c| store::remove_secret(c, &owner, &name)).await?)
+    }
+
+    /// The secrets that are no project's.
+    pub(crate) async fn shared_secrets(&self) -> Result<SecretList, StoreError> {
+        let secrets = self.store.read(store::shared_secrets).await?;
+        Ok(SecretList { secrets, missing: Vec::new() })
+    }
+
+    /// A project's secrets, then those that it shares with others; and what its newest run names and is not set.
+    pub(crate) async fn secrets(&self, project: &Project) -> Result<SecretList, StoreError> {
+        let (id, name) = (project.id, project.name.clone());
+        let read = move |c: &Connection| {
+            let mut secrets = store::secrets(c, &Owner::Project(id, name.clone()))?;
+            let goes_to = |row: &EnvironmentRow| {
+                let projects = &row.view.rules.projects;
+                projects.is_empty() || projects.iter().any(|projects| projects.matches(name.as_str()))
+            };
+            let own: Vec<_> = store::environments(c)?.into_iter().filter(goes_to).map(|row| row.view.name).collect();
+            let is_shared = |secret: &SecretView| {
+                secret.scope.environment().is_none_or(|environment| own.iter().any(|name| name == environment))
+            };
+            secrets.extend(store::shared_secrets(c)?.into_iter().filter(is_shared));
+            let filter = RunFilter { project: Some(name.to_string()), ..RunFilter::default() };
+            let newest = store::page(c, &filter, None, 1)?.pop().map(|(_, run)| run.number);
+            Ok((secrets, newest.map(|number| RunId { project: name, number })))
+        };
+        let (secrets, newest) = self.store.read(read).await?;
+        let mut missing = Vec::new();
+        // One that cannot be read names nothing.
+        if let Some(run) = newest
+            && let Ok(Some(live)) = self.find(&run).await
+        {
+            missing = self.missing_secrets(&live).await?;
+        }
+        Ok(SecretList { secrets, missing })
+    }
+
+    /// The secrets that a run's pipeline names and that are not set, each with the first job that names it.
+    async fn missing_secrets(&self, live: &LiveRun) -> Result<Vec<MissingSecret>, StoreError> {
+        let mut wanted: BTreeMap<String, (JobKey, Vec<String>)> = BTreeMap::new();
+        for job in live.row.plan.jobs() {
+            for name in named(job) {
+                wanted.entry(name.to_owned()).or_insert_with(|| (job.key.clone(), live.environments_of(&job.key)));
+            }
+        }
+        let project = live.row.facts.id.project.clone();
+        let read = move |c: &Connection| {
+            let mut missing = Vec::new();
+            for (name, (job, environments)) in wanted {
+                if let Err(NotGiven::None { .. }) = find(c, &project, &environments, &name)? {
+                    missing.push((name, job));
+                }
+            }
+            Ok(missing)
+        };
+        let run = live.row.facts.id.to_string();
+        let missing = self.store.read(read).await?.into_iter();
+        Ok(missing.map(|(name, job)| MissingSecret { name, job: job.to_string(), run: run.clone() }).collect())
+    }
+
+    /// The values of the secrets that a job names, and of no other; that it is given them is noted before it is.
+    pub(super) async fn secrets_for(
+        &self,
+        live: &LiveRun,
+        job: &JobKey,
+        names: Vec<String>,
+        runner: &str,
+    ) -> Result<Result<Vec<NamedSecret>, NotGiven>, StoreError> {
+        if names.is_empty() {
+            return Ok(Ok(Vec::new()));
+        }
+        let facts = live.row.facts.clone();
+        let (environments, by) = (live.environments_of(job), live.row.summary.by.clone());
+        let (project, now) = (facts.id.project.clone(), self.clock.now());
+        let read = move |c: &Connection| {
+            let standing = Standing::read(c, project.as_str(), by.as_deref())?;
+            let candidate = standing.candidate(&facts);
+            let mut all = Vec::new();
+            for name in names {
+                let found = match find(c, &project, &environments, &name)? {
+                    Ok(found) => found,
+                    Err(why) => return Ok(Err(why)),
+                };
+                // Looked at once more where it goes out: what is protected, and what an environment takes, may have
+                // changed since the preflight.
+                if found.secret.protected && !candidate.is_trusted() {
+                    return Ok(Err(NotGiven::Protected { name }));
+                }
+                let environment = match found.owner.scope().environment() {
+                    Some(environment) => store::environment(c, environment)?,
+                    None => None,
+                };
+                if let Some(row) = environment
+                    && let Err(refused) = Self::admitted(&row.view, &candidate, Some(now))
+                {
+                    return Ok(Err(NotGiven::Environment { name, refused }));
+                }
+                all.push((name, found));
+            }
+            Ok(Ok(all))
+        };
+        let found = match self.store.read(read).await? {
+            Ok(found) => found,
+            Err(why) => return Ok(Err(why)),
+        };
+        let mut given = Vec::new();
+        let mut owners = Vec::new();
+        for (name, Found { owner, secret }) in found {
+            match self.seal.unseal(&place(&owner.scope(), &name), &secret.sealed) {
+                Ok(value) => given.push(NamedSecret { name: name.clone(), value }),
+                Err(error) => return Ok(Err(NotGiven::Sealed { name, words: error.to_string() })),
+            }
+            owners.push((owner, name));
+        }
+        self.note_given(&live.row.facts.id, job, runner, owners).await?;
+        Ok(Ok(given))
+    }
+
+    /// Notes that a job is given secrets: in the audit, and with each of them.
+    async fn note_given(
+        &self,
+        run: &RunId,
+        job: &JobKey,
+        runner: &str,
+        owners: Vec<(Owner, String)>,
+    ) -> Result<(), StoreError> {
+        let told = |(owner, name): &(Owner, String)| match owner {
+            Owner::Project(..) => name.clone(),
+            Owner::Shared(scope) => format!("{name} for {scope}"),
+        };
+        let names: Vec<_> = owners.iter().map(told).collect();
+        let deed = Deed {
+            words: format!("to {job} of #{} on {runner}", run.number),
+            ..own_deed("secret give", names.join(", "), Some(run.project.as_str()))
+        };
+        let (run, now) = (run.clone(), self.clock.now());
+        // What cannot be noted is not given.
+        self.write_until_stored("that a job is given secrets", move |c| {
+            store::note(c, now, deed.clone())?;
+            owners.iter().try_for_each(|(owner, name)| store::secret_used(c, owner, name, now, &run))
+        })
+        .await
+    }
+}
