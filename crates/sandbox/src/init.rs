@@ -9,7 +9,9 @@ use std::process::{Child, Command, Stdio};
 use std::sync::mpsc;
 use std::time::Duration;
 
-use rustix::process::{Gid, Pid, Signal, Uid, WaitOptions, set_parent_process_death_signal, wait};
+use rustix::process::{
+    Gid, Pid, Resource, Rlimit, Signal, Uid, WaitOptions, set_parent_process_death_signal, setrlimit, wait,
+};
 use rustix::thread::{CapabilitySet, remove_capability_from_bounding_set};
 
 use crate::enter::{Entrance, What};
@@ -127,6 +129,9 @@ fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, SetupError> 
     if (user, group) != (0, 0) {
         command.uid(user).gid(group);
     }
+    // What is in its memory, secrets among it, is written to no disk when it breaks.
+    let none = Rlimit { current: Some(0), maximum: Some(0) };
+    told(setrlimit(Resource::Core, none), "keep what breaks from being written down")?;
     // Whatever is open here is no command's: of what is made from now on, the standard library lets nothing through.
     told(close_on_exec(), "keep what is open from the command")?;
     // Last, since it also forbids this process to mount; and before the command exists.

@@ -18,6 +18,46 @@ use crate::spec::{Bind, EmptyFolder, MemoryFolder, SecretFile, Spec, View};
 /// Devices of the machine that are shown inside. Making new ones is not allowed to us.
 const DEVICES: [&str; 6] = ["null", "zero", "full", "random", "urandom", "tty"];
 
+/// What the kernel shows of the whole machine, and nothing inside needs: its memory, its keys, what its other processes are
+/// about, its hardware.
+const MASKED: [&str; 12] = [
+    "/proc/acpi",
+    "/proc/asound",
+    "/proc/kallsyms",
+    "/proc/kcore",
+    "/proc/key-users",
+    "/proc/keys",
+    "/proc/kmsg",
+    "/proc/latency_stats",
+    "/proc/sched_debug",
+    "/proc/scsi",
+    "/proc/timer_list",
+    "/sys/firmware",
+];
+/// What is read inside and changed by nobody there, whatever rights its user has by some fault.
+const READ_ONLY: [&str; 5] = ["/proc/bus", "/proc/fs", "/proc/irq", "/proc/sys", "/proc/sysrq-trigger"];
+
+/// Shows nothing where the kernel shows the machine. What a kernel does not have is passed over.
+fn mask() -> Result<(), SetupError> {
+    for path in MASKED.map(Path::new) {
+        let Ok(found) = fs::metadata(path) else { continue };
+        let words = || format!("hide {}", path.display());
+        if found.is_dir() {
+            let flags = MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC | MountFlags::RDONLY;
+            told(mount("tmpfs", path, "tmpfs", flags, c"mode=0555,size=4k"), words())?;
+        } else {
+            told(mount_bind("/dev/null", path), words())?;
+        }
+    }
+    for path in READ_ONLY.map(Path::new).into_iter().filter(|path| path.exists()) {
+        let words = || format!("make {} read-only", path.display());
+        told(mount_bind(path, path), words())?;
+        let flags = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
+        told(mount_remount(path, flags, c""), words())?;
+    }
+    Ok(())
+}
+
 /// What must be opened while this process still has the machine's identity: the folders may be
 /// closed to everybody else.
 pub(crate) struct Opened {
@@ -132,6 +172,7 @@ impl Opened {
             told(File::create(&at), format!("make {at}"))?;
             told(mount_bind(format!("/proc/self/fd/{}", device.as_raw_fd()), &at), format!("show {at}"))?;
         }
+        mask()?;
         mounted("devpts", "/dev/pts", MountFlags::NOSUID | MountFlags::NOEXEC, c"newinstance,ptmxmode=0666,mode=0620")?;
         mounted("tmpfs", "/dev/shm", quiet, c"mode=1777,size=262144k")?;
         for (target, link) in [

@@ -16,7 +16,9 @@ use serde::Serialize;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::own_runners::FOLDER_TAKEN;
-use crate::shared::machine::{Allows, log_to_standard_error, usual_slots};
+use crate::shared::machine::{
+    Allows, keep_to_oneself, log_to_standard_error, make_files_for_jobs, usual_slots,
+};
 use crate::{output, settings, signals};
 
 /// Runners: the machines that do the work.
@@ -351,6 +353,8 @@ async fn joined(
 impl Join {
     async fn run(self) -> Outcome {
         log_to_standard_error();
+        keep_to_oneself();
+        make_files_for_jobs();
         let read = |path: &Path| {
             let text = std::fs::read_to_string(path);
             text.map_err(|error| Failure::usage(format!("{}: {error}", path.display())))

@@ -17,7 +17,7 @@ use tracing::info;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::own_runners::OwnRunner;
-use crate::shared::machine::{Allows, log_to_standard_error, usual_slots};
+use crate::shared::machine::{Allows, keep_to_oneself, log_to_standard_error, usual_slots};
 use crate::{output, signals};
 
 /// Run the server: API, console, watchers of repositories, and a runner of its own.
@@ -87,6 +87,7 @@ async fn listen(address: SocketAddr) -> Result<TcpListener, Failure> {
 impl Serve {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
         log_to_standard_error();
+        keep_to_oneself();
         let shutdown = signals::shutdown()?;
         std::fs::create_dir_all(&self.data)
             .map_err(|error| Failure::new(format!("{}: {error}", self.data.display())))?;

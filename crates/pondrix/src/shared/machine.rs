@@ -8,6 +8,8 @@ use pondrix_core::Size;
 use pondrix_core::access::Network;
 use pondrix_image::Platform;
 use pondrix_runner::JobLimits;
+use rustix::fs::Mode;
+use rustix::process::{Resource, Rlimit, setrlimit, umask};
 use tracing_subscriber::EnvFilter;
 
 /// What jobs may do on a machine, and how much of it images may take.
@@ -135,4 +137,18 @@ pub(crate) fn log_to_standard_error() {
 /// As many jobs at once as there are cores.
 pub(crate) fn usual_slots() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)
+}
+
+/// Keeps what a program that stays has in memory and writes to itself: nothing of it is written down when it breaks, and
+/// its files are others' only where that is said.
+pub(crate) fn keep_to_oneself() {
+    let none = Rlimit { current: Some(0), maximum: Some(0) };
+    // Whoever may not even lower it has none.
+    let _ = setrlimit(Resource::Core, none);
+    umask(Mode::RWXG | Mode::RWXO);
+}
+
+/// As others expect files that are made for jobs: who may read them is said for each.
+pub(crate) fn make_files_for_jobs() {
+    umask(Mode::WGRP | Mode::WOTH);
 }
