@@ -11,6 +11,7 @@ mod executor;
 mod folder;
 mod job;
 mod log;
+mod machine;
 mod reports;
 mod sources;
 mod tools;
@@ -29,6 +30,7 @@ use tracing::{info, warn};
 
 pub use config::{JobLimits, NoLimits, RunnerConfig, ServerAddress, limits_are_usable};
 pub use folder::FolderTaken;
+pub use machine::shown_through;
 
 use crate::folder::Folder;
 use crate::job::JobContext;
@@ -46,6 +48,12 @@ const UNAUTHORIZED: u16 = 401;
 /// # Errors
 /// When the machine cannot run sandboxes, or another runner has the data folder ([`FolderTaken`]).
 pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::Result<()> {
+    if let Some(through) = shown_through(&config.data, &config.shown) {
+        let (data, through) = (config.data.display(), through.display());
+        anyhow::bail!(
+            "{data} cannot be the runner's folder: jobs with `on-host` read all of {through}; choose another: --data FOLDER"
+        );
+    }
     let launcher = Launcher::new();
     let folder = Folder::open(&config.data, launcher.ids())?;
     let launcher = launcher.sharing(folder.frame())?;

@@ -16,9 +16,7 @@ use serde::Serialize;
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::own_runners::FOLDER_TAKEN;
-use crate::shared::machine::{
-    Allows, keep_to_oneself, log_to_standard_error, make_files_for_jobs, usual_slots,
-};
+use crate::shared::machine::{Allows, keep_to_oneself, log_to_standard_error, make_files_for_jobs, usual_slots};
 use crate::{output, settings, signals};
 
 /// Runners: the machines that do the work.

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use clap::Args;
 use pondrix_core::access::Reach;
-use pondrix_runner::limits_are_usable;
+use pondrix_runner::{limits_are_usable, shown_through};
 use pondrix_server::{Server, ServerConfig};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
@@ -92,6 +92,14 @@ impl Serve {
         std::fs::create_dir_all(&self.data)
             .map_err(|error| Failure::new(format!("{}: {error}", self.data.display())))?;
         let data = self.data.canonicalize()?;
+        if let Some(through) = shown_through(&data, &self.allows.readable).filter(|_| self.runners > 0) {
+            let words = format!(
+                "{} cannot be the server's folder: jobs with `on-host` read all of {}",
+                data.display(),
+                through.display()
+            );
+            return Err(Failure::new(words).advise("choose another: --data FOLDER"));
+        }
         let config = ServerConfig {
             data: data.clone(),
             look_every: self.look_every.to_std(),

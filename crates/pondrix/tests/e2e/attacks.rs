@@ -289,3 +289,49 @@ async fn names_with_control_characters_move_nobodys_cursor() {
     let said = world.pondrix(&["runner", "remove", "a\u{1b}[2Jb"]).await;
     assert!(said.status != 0 && !said.err.contains('\u{1b}'), "{said:?}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_kernel_shows_a_job_nothing_of_the_machine_and_its_settings_are_not_to_be_changed() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let script = "for one in /proc/kcore /proc/keys /proc/kmsg /proc/kallsyms /proc/timer_list /proc/sched_debug; do\n\
+                  if [ -e $one ] && [ -n \"$(head -c 100 $one 2>/dev/null | tr -d '\\0')\" ]; then echo \"read: $one\"; fi\ndone\n\
+                  for one in /proc/acpi /proc/scsi /sys/firmware; do\n\
+                  if [ -n \"$(ls -A $one 2>/dev/null)\" ]; then echo \"read: $one\"; fi\ndone\n\
+                  for one in /proc/sys/kernel/core_pattern /proc/sys/vm/drop_caches /proc/sysrq-trigger /proc/sys/kernel/ns_last_pid; do\n\
+                  if (echo 1 > $one) 2>/dev/null; then echo \"written: $one\"; fi\ndone\n\
+                  ulimit -c\numount /proc/sys 2>/dev/null && echo unmounted\necho tried\n";
+    repository.write("look.sh", script).unwrap();
+    let (_, log) = said(&world, &repository, "step \"sh look.sh\"").await;
+    assert_eq!(log, "0\ntried\n");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_on_the_machines_programs_reads_those_and_nothing_of_its_owner() {
+    let world = World::new().await;
+    let own = tempfile::tempdir_in("/opt").unwrap();
+    std::fs::write(own.path().join("licence"), "of-the-owner").unwrap();
+    let licence = own.path().join("licence").display().to_string();
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let script = format!(
+        "cat {licence} /etc/shadow /etc/hostname /root/.bashrc 2>/dev/null\nls / /etc | tr '\\n' ' '\nid -un\n\
+         awk 'BEGIN {{ print \"it works\" }}'\n"
+    );
+    repository.write("look.sh", &script).unwrap();
+    let pipeline = "start commit=\"main\"\nstage \"verify\" { job \"unit\" { on-host\n step \"sh look.sh\" } }\n";
+    repository.write("pondrix.kdl", pipeline).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("Look").unwrap()).await;
+    let ended = world.end_of(&run).await;
+    let log = world.log(&run, "verify/unit").await;
+    assert_eq!(ended.summary.state, State::Passed, "{log}");
+    assert!(!log.contains("of-the-owner") && !log.contains("shadow") && !log.contains(" opt "), "{log}");
+    assert!(log.ends_with("root\nit works\n") && log.contains("alternatives"), "{log}");
+    // A runner's own folder is never below what is shown.
+    let token = world.runner_token("fern", &[]).display().to_string();
+    let joined = ["runner", "join", "--server", world.url(), "--token-file", &token, "--without-limits"];
+    for (data, more) in [("/usr/local/pondrix", &[][..]), ("/opt/pondrix/below", &["--readable", "/opt"])] {
+        let said = world.pondrix(&[&joined[..], &["--data", data], more].concat()).await;
+        assert!(said.status == 1 && said.err.contains("jobs with `on-host` read all of /"), "{said:?}");
+        assert!(!std::path::Path::new(data).exists(), "{data} was made");
+    }
+}

@@ -17,11 +17,10 @@ use super::context::{End, JobExecutor};
 use super::disk_space::DiskSpace;
 use super::error::{Doing, JobError};
 use super::surroundings::{PATH, Surroundings};
+use crate::machine::{GROUPS, PROGRAM_FOLDERS, USERS, program_settings};
 
 /// Where the commit's files are inside.
 const WORKSPACE: &str = "/workspace";
-/// The folders of a machine that its programs are in, and what they need.
-const MACHINE_FOLDERS: [&str; 8] = ["bin", "sbin", "lib", "lib32", "lib64", "usr", "opt", "etc"];
 /// How often a running step looks whether it is to end.
 const HALT_CHECK: Duration = Duration::from_millis(25);
 /// How long a stopped step may take to end by itself.
@@ -178,14 +177,14 @@ fn root_of_image(executor: &JobExecutor, image: &Reference) -> Result<Root, JobE
     Ok((Rootfs::new(layers, root_folder(executor)), Vec::new(), image.config.config.variables()))
 }
 
-/// The folders of the machine that programs are in and need, which can only be read; everything else is the
-/// job's own.
+/// The folders of the machine that programs are in, and what of its settings they need, which can only be read; everything
+/// else is the job's own.
 fn root_of_machine(executor: &JobExecutor) -> Result<Root, JobError> {
     let root = Rootfs::new(Vec::new(), root_folder(executor));
     let doing = || "could not show the machine's programs".to_owned();
     root.prepare_changes(executor.launcher.ids()).doing(doing)?;
     let mut binds = Vec::new();
-    for name in MACHINE_FOLDERS {
+    for name in PROGRAM_FOLDERS {
         let path = Path::new("/").join(name);
         match std::fs::symlink_metadata(&path) {
             // Where `/bin` is but another name of `/usr/bin`, it is so inside.
@@ -199,7 +198,16 @@ fn root_of_machine(executor: &JobExecutor) -> Result<Root, JobError> {
             _ => {}
         }
     }
-    for folder in executor.shown.iter().filter(|folder| folder.is_dir()) {
+    for (name, text) in [("passwd", USERS), ("group", GROUPS)] {
+        let path = executor.scratch.path().join(name);
+        std::fs::write(&path, text).doing(doing)?;
+        binds.push(Bind { from: path, to: format!("/etc/{name}"), read_only: true });
+    }
+    // Links among them lead to what is shown too.
+    for path in program_settings() {
+        binds.push(Bind { from: path.clone(), to: path.display().to_string(), read_only: true });
+    }
+    for folder in executor.shown.iter().filter(|folder| folder.exists()) {
         binds.push(Bind { from: folder.clone(), to: folder.display().to_string(), read_only: true });
     }
     let path = std::env::var("PATH").ok().map(|path| ("PATH".to_owned(), path));
