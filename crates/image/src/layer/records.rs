@@ -52,7 +52,7 @@ impl<R: Read> Tap<R> {
         (tap, records)
     }
 
-    fn take(&mut self, mut bytes: &[u8]) {
+    fn take(&mut self, mut bytes: &[u8]) -> io::Result<()> {
         while !bytes.is_empty() {
             let wanted = match self.state {
                 State::Header | State::More(_) => (BLOCK - self.held.len()) as u64,
@@ -72,38 +72,43 @@ impl<R: Read> Tap<R> {
             self.held.extend_from_slice(piece);
             if count as u64 == wanted {
                 let held = std::mem::take(&mut self.held);
-                self.state = self.after(&held);
+                self.state = self.after(&held)?;
             }
         }
+        Ok(())
     }
 
     /// What comes after this.
-    fn after(&mut self, held: &[u8]) -> State {
-        match self.state {
+    fn after(&mut self, held: &[u8]) -> io::Result<State> {
+        Ok(match self.state {
             State::Records(_, padding) => {
                 self.waiting = held.to_vec();
                 data(padding)
             }
             State::More(size) if held[504] != 0 => State::More(size),
             State::More(size) => data(size),
-            State::Header | State::Data(_) => self.after_header(held),
-        }
+            State::Header | State::Data(_) => return self.after_header(held),
+        })
     }
 
-    fn after_header(&mut self, header: &[u8]) -> State {
+    fn after_header(&mut self, header: &[u8]) -> io::Result<State> {
         // Two blocks of zeros end an archive; what follows them is nothing.
         if header.iter().all(|byte| *byte == 0) {
-            return State::Header;
+            return Ok(State::Header);
         }
         let size = number(&header[124..136]);
         let padded = size.div_ceil(BLOCK as u64) * BLOCK as u64;
-        match header[156] {
-            b'x' if size <= LONGEST => match size {
+        Ok(match header[156] {
+            // Whoever reads the archive has all of such a one in memory.
+            b'L' | b'K' | b'g' | b'x' if size > LONGEST => {
+                return Err(io::Error::other("what stands before a file in the archive is longer than 1 MiB"));
+            }
+            b'x' => match size {
                 0 => State::Header,
                 size => State::Records(size, padded - size),
             },
             // These are in front of an entry too, and not the entry itself.
-            b'L' | b'K' | b'g' | b'x' => data(padded),
+            b'L' | b'K' | b'g' => data(padded),
             kind => {
                 let records = std::mem::take(&mut self.waiting);
                 let said = parse(&records).into_iter().find(|(name, _)| name == b"size");
@@ -118,7 +123,7 @@ impl<R: Read> Tap<R> {
                     false => State::Header,
                 }
             }
-        }
+        })
     }
 }
 
@@ -129,7 +134,7 @@ const fn data(count: u64) -> State {
 impl<R: Read> Read for Tap<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let count = self.inner.read(buffer)?;
-        self.take(&buffer[..count]);
+        self.take(&buffer[..count])?;
         Ok(count)
     }
 }
@@ -213,11 +218,18 @@ mod tests {
         }
 
         #[test]
-        fn any_bytes_are_passed_on_as_they_are(bytes in prop::collection::vec(any::<u8>(), 0..3000)) {
+        fn any_bytes_are_passed_on_as_they_are_or_refused_as_too_much(
+            bytes in prop::collection::vec(any::<u8>(), 0..3000),
+        ) {
             let (mut tap, records) = Tap::new(&bytes[..]);
             let mut read = Vec::new();
-            tap.read_to_end(&mut read).unwrap();
-            prop_assert_eq!(read, bytes);
+            match tap.read_to_end(&mut read) {
+                Ok(_) => prop_assert_eq!(read, bytes),
+                Err(error) => {
+                    prop_assert!(error.to_string().contains("longer than 1 MiB"));
+                    prop_assert!(bytes.starts_with(&read));
+                }
+            }
             let _ = records.all();
         }
     }

@@ -54,6 +54,11 @@ impl Sparse {
         Ok(is_sparse.then_some(sparse))
     }
 
+    /// How long the file is, with its holes.
+    pub(super) const fn length(&self) -> u64 {
+        self.length
+    }
+
     /// Writes the file.
     pub(super) fn write(self, from: &mut impl Read, to: &mut File) -> io::Result<()> {
         let map = match self.map {

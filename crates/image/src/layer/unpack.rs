@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::ffi::{CString, OsStr, OsString};
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, Write};
-use std::os::fd::{AsRawFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{PermissionsExt, fchown};
 use std::path::{Component, Path, PathBuf};
@@ -21,6 +21,7 @@ use rustix::io::Errno;
 use tar::{Archive, EntryType};
 
 use super::beneath::{Beneath, Place, Stands, times_of};
+use super::bounds::Bounds;
 use super::pack::is_opaque;
 use super::records::Tap;
 use super::sparse::Sparse;
@@ -78,7 +79,8 @@ fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> 
     let (archive, records) = Tap::new(archive);
     let mut archive = Archive::new(archive);
     let inside = Beneath::open(root).map_err(told(root))?;
-    let mut unpacker = Unpacker { inside, folders: Folders::default(), ids, buffer: vec![0; HOLE] };
+    let mut unpacker =
+        Unpacker { inside, folders: Folders::default(), ids, buffer: vec![0; HOLE], bounds: Bounds::default() };
     unpacker.folders.leave_out(Path::new(""));
     for entry in archive.entries().map_err(told(root))? {
         let mut entry = entry.map_err(told(Path::new("the archive")))?;
@@ -90,6 +92,8 @@ fn unpack_inner(archive: impl Read, root: &Path, ids: IdMap, is_layer: bool) -> 
             unpacker.folders.remember(Path::new(""), &entry);
             continue;
         };
+        let length = sparse.as_ref().map_or(entry.size(), |sparse| sparse.length().max(entry.size()));
+        unpacker.bounds.admit(&relative, length).map_err(told(&name))?;
         let base = relative.file_name().unwrap_or_default().as_bytes();
         let done = if is_layer && base == WHITEOUT_OPAQUE {
             unpacker.hide(&relative)
@@ -115,6 +119,7 @@ struct Unpacker {
     ids: IdMap,
     /// For what is in files.
     buffer: Vec<u8>,
+    bounds: Bounds,
 }
 
 impl Unpacker {
@@ -220,8 +225,11 @@ impl Unpacker {
                 let mut file = File::from(self.make(&place, relative, open)?);
                 let size = usize::try_from(entry.size()).unwrap_or(HOLE).clamp(1, HOLE);
                 match sparse {
-                    Some(sparse) => sparse.write(entry, &mut file)?,
-                    None => copy_with_holes(entry, &mut file, &mut self.buffer[..size])?,
+                    Some(sparse) => {
+                        self.bounds.leave_room(file.as_fd(), entry.size())?;
+                        sparse.write(entry, &mut file)?;
+                    }
+                    None => copy_with_holes(entry, &mut file, &mut self.buffer[..size], &mut self.bounds)?,
                 }
                 if ids.is_range() {
                     let (user, group) = ids.to_machine(user, group);
@@ -398,7 +406,7 @@ fn set_attributes(records: &[(Vec<u8>, Vec<u8>)], place: &Place, ids: IdMap) -> 
 const HOLE: usize = 64 * 1024;
 
 /// Writes a file, with holes where there are many zeros: they take no room on the disk.
-fn copy_with_holes(from: &mut impl Read, to: &mut File, buffer: &mut [u8]) -> io::Result<()> {
+fn copy_with_holes(from: &mut impl Read, to: &mut File, buffer: &mut [u8], bounds: &mut Bounds) -> io::Result<()> {
     let piece = buffer.len();
     let (mut length, mut ends_with_hole) = (0, false);
     loop {
@@ -412,7 +420,12 @@ fn copy_with_holes(from: &mut impl Read, to: &mut File, buffer: &mut [u8]) -> io
         length += filled as u64;
         if filled > 0 {
             ends_with_hole = filled == piece && buffer.iter().all(|byte| *byte == 0);
-            if ends_with_hole { to.seek_relative(piece as i64)? } else { to.write_all(&buffer[..filled])? }
+            if ends_with_hole {
+                to.seek_relative(piece as i64)?;
+            } else {
+                bounds.leave_room(to.as_fd(), filled as u64)?;
+                to.write_all(&buffer[..filled])?;
+            }
         }
         if filled < piece {
             // A hole at the end is there only when the length says so.

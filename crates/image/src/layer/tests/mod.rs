@@ -156,6 +156,37 @@ fn damaged_archives_are_refused_and_not_taken_in_part() {
     assert!(unpack(Cursor::new(flipped), &folder.path().join("flipped"), ids()).is_err());
 }
 
+#[test]
+fn an_archive_that_says_of_itself_that_it_is_endless_is_refused_before_it_fills_memory_or_disk() {
+    // Headers of what would come, with nothing behind them: what they say is enough.
+    let of = |kind: tar::EntryType, name: &str, size: u64| {
+        let mut header = tar::Header::new_gnu();
+        header.set_entry_type(kind);
+        header.set_path(name).unwrap();
+        header.set_mode(0o644);
+        header.set_size(size);
+        header.set_cksum();
+        header.as_bytes().to_vec()
+    };
+    let told = |header: Vec<u8>| {
+        let folder = tempfile::tempdir().unwrap();
+        // As if it went on for ever.
+        let endless = std::io::Read::chain(std::io::Cursor::new(header), std::io::repeat(b'x'));
+        unpack(endless, &folder.path().join("layer"), ids()).unwrap_err().to_string()
+    };
+    for kind in [
+        tar::EntryType::XHeader,
+        tar::EntryType::GNULongName,
+        tar::EntryType::GNULongLink,
+        tar::EntryType::XGlobalHeader,
+    ] {
+        let words = told(of(kind, "lily", 10 << 30));
+        assert!(words.contains("what stands before a file in the archive is longer than 1 MiB"), "{kind:?}: {words}");
+    }
+    let words = told(of(tar::EntryType::Regular, "lily", 65 << 30));
+    assert_eq!(words, "lily: the files of the archive are larger than 64 GiB together");
+}
+
 /// What is in a tree: names, kinds, modes, contents, links. Times are those of the archive.
 fn listing(root: &Path) -> BTreeMap<Vec<u8>, String> {
     let mut all = BTreeMap::new();
