@@ -336,7 +336,6 @@ async fn a_run_shows_the_template_that_it_used_the_service_beside_it_and_flaky_t
     let flaky = world.client.flaky("plant-labels", "verify/labels:web").await.unwrap().tests;
     assert_eq!(flaky, ["labels: 3 pages were printed"]);
     browser.reads("flaky, passed and failed lately: labels: 3 pages were printed").await;
-    browser.picture("console-template").await;
     browser.end().await;
 }
 

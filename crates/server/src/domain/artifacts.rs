@@ -199,7 +199,7 @@ impl Engine {
             digests.into_iter().partition(|digest| files.is_allowed(digest, run))
         };
         let (sent, unknown) = off_thread(sent).await;
-        let known = self.store.read(move |c| store::contents_of_project(c, run, unknown)).await?;
+        let known = self.store.read(move |records| store::contents_of_project(records, run, unknown)).await?;
         let files = self.files.clone();
         let there = move || known.into_iter().filter(|digest| files.has(digest)).collect::<Vec<_>>();
         Ok(sent.into_iter().chain(off_thread(there).await).collect())
