@@ -1,6 +1,8 @@
 //! `pondrix runner`
 
+use std::fs::File;
 use std::io::Write as _;
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -168,12 +170,13 @@ impl Runner {
             }
             Self::Add(add) => add.run(global).await,
             Self::Rotate(Rotate { name, into }) => {
+                let into = into.as_deref().map(TokenFile::new).transpose()?;
                 let made = settings::client(global)?.rotate_runner(&name).await?;
                 let words = format!(
                     "Runner {} has another token; that of before is good for an hour more.",
                     output::strong(&name)
                 );
-                told(global, &made, &words, &made.token, into.as_deref(), "--token-file")
+                told(global, &made, &words, &made.token, into, "--token-file")
             }
             Self::Invite(invite) => invite.run(global).await,
             Self::Withdraw(Withdraw { number }) => {
@@ -188,25 +191,60 @@ impl Runner {
     }
 }
 
-/// Tells of a token that was made: prints it, or writes it to a file.
+/// A file for a token, which only its owner may read and that was not there before. It is made before the token is, which
+/// is told once; where there is none in the end, it goes.
+struct TokenFile {
+    path: PathBuf,
+    file: File,
+    is_written: bool,
+}
+
+impl TokenFile {
+    fn new(path: &Path) -> Result<Self, Failure> {
+        let file = File::options().write(true).create_new(true).mode(0o600).open(path);
+        let file = file.map_err(|error| Failure::new(format!("{}: {error}", path.display())))?;
+        Ok(Self { path: path.to_owned(), file, is_written: false })
+    }
+
+    fn write(&mut self, token: &str) -> Result<(), Failure> {
+        let written = self.file.write_all(format!("{token}\n").as_bytes()).and_then(|()| self.file.sync_all());
+        written.map_err(|error| Failure::new(format!("{}: {error}", self.path.display())))?;
+        self.is_written = true;
+        Ok(())
+    }
+}
+
+impl Drop for TokenFile {
+    fn drop(&mut self) {
+        if !self.is_written {
+            let _ = std::fs::remove_file(&self.path);
+        }
+    }
+}
+
+/// Tells of a token that was made: prints it, or writes it to its file.
 fn told(
     global: &Global,
     made: &impl Serialize,
     words: &str,
     token: &str,
-    into: Option<&Path>,
+    mut into: Option<TokenFile>,
     option: &str,
 ) -> Outcome {
-    if let Some(into) = into {
-        write_private(into, &format!("{token}\n"))?;
+    if let Some(into) = &mut into {
+        into.write(token)?;
     }
     if global.json {
-        output::json(made)?;
+        let mut made = serde_json::to_value(made).map_err(|error| Failure::new(error.to_string()))?;
+        if let (Some(_), Some(fields)) = (&into, made.as_object_mut()) {
+            fields.remove("token");
+        }
+        output::json(&made)?;
         return Ok(ExitCode::SUCCESS);
     }
     output::line(words);
-    let file = match into {
-        Some(into) => into.display().to_string(),
+    let file = match &into {
+        Some(into) => into.path.display().to_string(),
         None => {
             output::line(&format!("Its token, told this once:\n  {token}"));
             "FILE".to_owned()
@@ -215,14 +253,6 @@ fn told(
     let server = settings::client(global)?.address().to_owned();
     output::line(&format!("On the machine: pondrix runner join --server {server} {option} {file}"));
     Ok(ExitCode::SUCCESS)
-}
-
-/// Writes a file that only its owner may read, and that is not there yet.
-fn write_private(path: &Path, text: &str) -> Result<(), Failure> {
-    use std::os::unix::fs::OpenOptionsExt as _;
-    let file = std::fs::File::options().write(true).create_new(true).mode(0o600).open(path);
-    let written = file.and_then(|mut file| file.write_all(text.as_bytes()));
-    written.map_err(|error| Failure::new(format!("{}: {error}", path.display())))
 }
 
 impl Bounds {
@@ -234,15 +264,17 @@ impl Bounds {
 impl Add {
     async fn run(self, global: &Global) -> Outcome {
         let new = NewRunner { name: self.name, bounds: self.bounds.bounds() };
+        let into = self.into.as_deref().map(TokenFile::new).transpose()?;
         let made = settings::client(global)?.add_runner(&new).await?;
         let words = format!("Runner {} is known; it is of the pool {}.", output::strong(&made.name), made.bounds.pool);
-        told(global, &made, &words, &made.token, self.into.as_deref(), "--token-file")
+        told(global, &made, &words, &made.token, into, "--token-file")
     }
 }
 
 impl Invite {
     async fn run(self, global: &Global) -> Outcome {
         let new = NewInvitation { bounds: self.bounds.bounds(), machines: self.machines, hours: self.hours };
+        let into = self.into.as_deref().map(TokenFile::new).transpose()?;
         let made = settings::client(global)?.invite_runners(&new).await?;
         let machines =
             if self.machines == 1 { "one machine".to_owned() } else { format!("{} machines", self.machines) };
@@ -251,7 +283,7 @@ impl Invite {
             output::strong(&made.invitation.id.to_string()),
             output::moment(made.invitation.ends)
         );
-        told(global, &made, &words, &made.token, self.into.as_deref(), "--invitation-file")
+        told(global, &made, &words, &made.token, into, "--invitation-file")
     }
 }
 
@@ -337,14 +369,18 @@ async fn joined(
     name: String,
 ) -> Result<String, Failure> {
     let file = data.join("own.token");
-    if let Ok(token) = std::fs::read_to_string(&file) {
-        return Ok(token);
+    match std::fs::read_to_string(&file) {
+        Ok(token) if !token.trim().is_empty() => return Ok(token),
+        // One that was ended before it had its token.
+        Ok(_) => std::fs::remove_file(&file)?,
+        Err(_) => {}
     }
     std::fs::create_dir_all(data).map_err(|error| Failure::new(format!("{}: {error}", data.display())))?;
     let address = server.resolve().unwrap_or_default();
     let client = RunnerClient::new(move || address.clone(), invitation()?.trim());
+    let mut into = TokenFile::new(&file)?;
     let Joined { token } = client.join(&JoinRequest { runner: name }).await?;
-    write_private(&file, &token)?;
+    into.write(&token)?;
     Ok(token)
 }
 

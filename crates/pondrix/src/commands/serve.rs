@@ -87,10 +87,11 @@ async fn listen(address: SocketAddr) -> Result<TcpListener, Failure> {
 impl Serve {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
         log_to_standard_error();
-        keep_to_oneself();
         let shutdown = signals::shutdown()?;
         std::fs::create_dir_all(&self.data)
             .map_err(|error| Failure::new(format!("{}: {error}", self.data.display())))?;
+        // Its runners work below it as users of their own, who find their way through it.
+        keep_to_oneself();
         let data = self.data.canonicalize()?;
         if let Some(through) = shown_through(&data, &self.allows.readable).filter(|_| self.runners > 0) {
             let words = format!(

@@ -80,6 +80,15 @@ async fn a_runner_is_who_its_token_says_and_what_it_says_of_itself_changes_nothi
     let listed = world.pondrix(&["runner", "list"]).await;
     let line = listed.out.lines().find(|line| line.starts_with("fern ")).unwrap_or_else(|| panic!("{listed:?}"));
     assert!(line.contains("small") && line.contains("plant-*") && !listed.out.contains("moss"), "{line}");
+    // Nobody learns from it of a project that they may not see.
+    let ash = Someone::new(&world, "ash", &["--role", "look", "--project", "seed-*"]).await;
+    let other = ["runner", "add", "sedge", "--project", "seed-*", "--project", "vault-*", "--into", "/dev/null"];
+    assert_eq!(world.pondrix(&other).await.status, 1, "a file that is there is not written over");
+    let file = world.runner_token("sedge", &["--project", "seed-*", "--project", "vault-*", "--json"]);
+    assert!(std::fs::read_to_string(file).unwrap().starts_with("pdx_"));
+    let seen = ash.pondrix(&["runner", "list"]).await.out;
+    assert!(seen.contains("sedge") && seen.contains("seed-*"), "{seen}");
+    assert!(!seen.contains("fern") && !seen.contains("plant") && !seen.contains("vault"), "{seen}");
     // A job of another project, one for another pool, and one for a program that it is not believed to have wait.
     let waits = async |project: &'static str, lines: &str, words: &str| {
         let (_, run) = world.run_of_pipeline(project, &pipeline(lines)).await;

@@ -185,6 +185,16 @@ async fn secrets_for_several_are_set_by_whoever_may_for_all_projects_and_what_is
     assert!(world.pondrix_with(&["secret", "set", "*", "KEY"], "of-all-projects").0);
     let listed = wren.pondrix(&["secret", "list", "plant-labels"]).await.out;
     assert!(listed.contains("all projects"), "{listed}");
+    // A run of a project that she may not see has had it, and is not named.
+    let (_, hidden) = world.run_of_pipeline("seed-bank", &one_job("secret \"KEY\"\n step \"true\"")).await;
+    world.passes(&hidden).await;
+    let listed = wren.pondrix(&["secret", "list", "plant-labels"]).await.out;
+    assert!(
+        !listed.contains("seed-bank") && listed.lines().any(|line| line.starts_with("KEY") && line.contains("now")),
+        "{listed}"
+    );
+    let all = world.pondrix(&["secret", "list", "plant-labels"]).await.out;
+    assert!(all.contains("seed-bank#1"), "{all}");
     assert!(listed.ends_with("PRINTER_KEY is not set, and verify/unit of plant-labels#1 names it\n"), "{listed}");
     assert_eq!(world.pondrix(&["secret", "remove", "*", "KEY"]).await.status, 0);
     let twice = world.pondrix(&["secret", "remove", "*", "KEY"]).await;

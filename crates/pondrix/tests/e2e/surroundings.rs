@@ -124,7 +124,7 @@ async fn a_job_on_the_machine_uses_its_programs_and_changes_nothing_of_it() {
     let readable = ["--readable", shown.to_str().unwrap()];
     world.server = Some(crate::support::Server::start_allowing(&data, &address, &readable));
     let pipeline = format!(
-        "start commit=\"main\"\nstage \"verify\" {{ job \"unit\" {{ on-host\n step \"git --version | cut -d' ' -f1,2; cat {}/fern; ls /root /home 2>&1 | wc -l\"\n step \"for at in /usr/x /etc/x {}/x; do touch $at 2>/dev/null && echo wrote $at; done; touch /mine && echo own root; cat /etc/shadow 2>/dev/null || echo closed\" }} }}",
+        "start commit=\"main\"\nstage \"verify\" {{ job \"unit\" {{ on-host\n step \"git --version | cut -d' ' -f1,2; cat {}/fern; ls /root /home 2>&1 | wc -l\"\n step \"for at in /usr/x /etc/ssl/certs/x {}/x; do touch $at 2>/dev/null && echo wrote $at; done; touch /mine && echo own root; cat /etc/shadow 2>/dev/null || echo closed\" }} }}",
         shown.display(),
         shown.display(),
     );

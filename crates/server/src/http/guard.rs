@@ -230,9 +230,7 @@ pub(crate) async fn guard(State(app): State<Arc<App>>, request: Request, next: N
     let mut person = None;
     let admitted = admit(&app, &mut parts, &mut person).await;
     let from = caller::address(&parts, &app.trusted_proxies);
-    if let (Some(person), Some(from)) = (&person, from)
-        && person.shown.kind != TokenKind::Session
-    {
+    if let (Some(person), Some(from)) = (&person, from) {
         app.engine.token_used_from(person.shown.id, &person.shown.name, from).await;
     }
     let rule = match admitted {

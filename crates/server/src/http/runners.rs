@@ -14,14 +14,21 @@ use super::auth::Person;
 use super::error::ApiError;
 use super::{App, Shared};
 
-/// All runners, and the pools that have a limit.
+/// All runners but those that work for projects alone that may not be seen, and the pools that have a limit.
 #[utoipa::path(get, path = "/api/v1/runners", tag = "runners",
     responses((status = 200, body = RunnerList), (status = 401, body = Problem)))]
 pub(super) async fn list(State(app): Shared, person: Person) -> Result<Json<RunnerList>, ApiError> {
     let pools = app.queries.pools().await?;
     let administers = person.shown.rights.allow(Need::Administer, None);
+    let mut runners = app.engine.runner_views().await?;
+    // Of what somebody may not see, its name is not told either.
+    let rights = &person.shown.rights;
+    runners.retain(|one| one.projects.is_empty() || one.projects.iter().any(|projects| rights.see_some_of(projects)));
+    for one in &mut runners {
+        one.projects.retain(|projects| rights.see_some_of(projects));
+    }
     let invitations = if administers { app.engine.invitations().await? } else { Vec::new() };
-    Ok(Json(RunnerList { runners: app.engine.runner_views().await?, pools, invitations }))
+    Ok(Json(RunnerList { runners, pools, invitations }))
 }
 
 /// Sets how many jobs may run at once in a pool, or takes that limit away.

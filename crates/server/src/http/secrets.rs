@@ -4,6 +4,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use pondrix_api::{Problem, SecretList, SecretValue, SecretView, SharedSecret, SharedSecretName};
+use pondrix_core::RunId;
 
 use super::auth::Person;
 use super::error::ApiError;
@@ -16,11 +17,19 @@ use super::{Shared, projects};
     responses((status = 200, body = SecretList), (status = 401, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn list(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path(project): Path<String>,
 ) -> Result<Json<SecretList>, ApiError> {
     let project = projects::find(&app, &project).await?;
-    Ok(Json(app.engine.secrets(&project).await?))
+    let mut list = app.engine.secrets(&project).await?;
+    // What several share may have been given to a run of a project that may not be seen.
+    for secret in &mut list.secrets {
+        let run = secret.used_by.as_ref().and_then(|run| run.parse::<RunId>().ok());
+        if run.is_none_or(|run| !person.may_see(run.project.as_str())) {
+            secret.used_by = None;
+        }
+    }
+    Ok(Json(list))
 }
 
 /// Sets a secret. Its value is never shown again.
