@@ -672,7 +672,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All runners, and the pools that have a limit. */
+        /** All runners but those that work for projects alone that may not be seen, and the pools that have a limit. */
         get: operations["runners_list"];
         put?: never;
         /** Makes a runner known, with its token, which is told this once. */
