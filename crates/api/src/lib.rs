@@ -11,6 +11,7 @@ mod followed_run;
 mod images;
 mod plan;
 mod problem;
+mod registries;
 mod retention;
 mod runner;
 mod runners;
@@ -34,13 +35,16 @@ pub use images::{
 };
 pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};
 pub use problem::Problem;
+pub use registries::{
+    RegistryAccount, RegistryChange, RegistryCheck, RegistryList, RegistryProof, RegistryQuestion, RegistryView,
+};
 pub use retention::{
     EnvironmentRemoved, GoingView, GoingWhat, ImageOutside, ProjectRemoved, ReleaseOutside, RetentionPreview,
     RetentionQuestion, RetentionRule, RetentionView,
 };
 pub use runner::{
-    Assignment, Beat, HashKey, Hello, JobReport, JoinRequest, Joined, LogLength, NamedSecret, SourceChanges,
-    SourceDifference, StepList, TagAnswer, TagQuestion, TimedReport, Welcome,
+    AccountAnswer, AccountQuestion, Assignment, Beat, HashKey, Hello, JobReport, JoinRequest, Joined, LogLength,
+    NamedSecret, SourceChanges, SourceDifference, StepList, TagAnswer, TagQuestion, TimedReport, Welcome,
 };
 pub use runners::{InvitationMade, InvitationView, NewInvitation, NewRunner, RunnerBounds, RunnerMade};
 pub use runs::{
@@ -50,7 +54,6 @@ pub use runs::{
 };
 pub use settings::{
     EnvironmentChange, EnvironmentList, EnvironmentView, FreezeRequest, HookAnswer, MissingSecret, NewProject,
-    PauseRequest, PauseView, PoolView, ProjectChange, ProjectList, ProjectView, RegistryChange, RegistryCheck,
-    RegistryList, RegistryProof, RegistryQuestion, RegistryView, RunnerList, RunnerView, SecretList, SecretValue,
-    SecretView, SharedSecret, SharedSecretName,
+    PauseRequest, PauseView, PoolView, ProjectChange, ProjectList, ProjectView, RunnerList, RunnerView, SecretList,
+    SecretValue, SecretView, SharedSecret, SharedSecretName,
 };

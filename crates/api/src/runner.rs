@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use pondrix_core::image::{Digest, Registries, Repository, Tag};
+use pondrix_core::image::{Account, Digest, Registries, Repository, Tag};
 use pondrix_core::run::{JobResult, Outcome, StepEnd};
 use pondrix_core::work::{RunFacts, Work};
 use pondrix_core::{JobKey, RunId};
@@ -125,6 +125,20 @@ impl std::fmt::Debug for NamedSecret {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("NamedSecret").field("name", &self.name).finish_non_exhaustive()
     }
+}
+
+/// A recipe names an image: a runner asks who signs in for it, where the registry knows those who do.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct AccountQuestion {
+    /// The repository.
+    pub repository: Repository,
+}
+
+/// Who signs in.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct AccountAnswer {
+    /// Nobody, where nobody does so for the project and this repository.
+    pub account: Option<Account>,
 }
 
 /// A runner is about to set a tag.

@@ -544,7 +544,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All registries that are reached in a way of their own. */
+        /** All registries that are reached in a way of their own; of who signs in, those who do for projects that may be seen. */
         get: operations["settings_list"];
         /**
          * Says how a registry is reached, or changes it. What is not said stays as it is; but a password that was given for
@@ -585,7 +585,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forgets how a registry is reached, and who signs in at it. */
+        /** Forgets how a registry is reached and who signs in at it, or only that somebody does. */
         delete: operations["settings_remove"];
         options?: never;
         head?: never;
@@ -1989,6 +1989,18 @@ export interface components {
             /** @description Of these. */
             these: string[];
         };
+        /** @description Somebody who signs in at a registry. */
+        RegistryAccount: {
+            /** @description For jobs of which projects; all where none is named. */
+            projects: string[];
+            /**
+             * @description For which repositories, by patterns of their paths; all where none is named. Of several who may, the one with the
+             *     longest pattern signs in.
+             */
+            repositories: string[];
+            /** @description The name. */
+            user: string;
+        };
         /** @description What shall change of a registry. What is not said stays as it is. */
         RegistryChange: {
             /** @description Where it is reached: `http[s]://HOST[:PORT]`; `https://HOST` where it was never said. */
@@ -2001,8 +2013,20 @@ export interface components {
             host: string;
             /** @description How layers for it are compressed: `gzip` or `zstd`. */
             layers?: string | null;
-            /** @description The password, or a token that stands for one. It is never shown again. */
+            /**
+             * @description The password, or a token that stands for one. It is never shown again. Without it, what is said of that user's
+             *     repositories and projects is changed.
+             */
             password?: string | null;
+            /** @description For jobs of which projects; of all, where the list is empty. */
+            projects?: string[] | null;
+            /** @description For which repositories that user signs in, by patterns of their paths; for all, where the list is empty. */
+            repositories?: string[] | null;
+            /**
+             * @description Where name and password may be shown besides the registry itself: `http[s]://HOST[:PORT]`. Where somebody's
+             *     password is given and nothing is said, the registry is asked.
+             */
+            signs_in_at?: string | null;
             /** @description Who signs in. */
             user?: string | null;
         };
@@ -2031,25 +2055,29 @@ export interface components {
         };
         /** @description What is to be proved. */
         RegistryQuestion: {
+            /** @description The project whose jobs shall use it; any, where none is named. */
+            project?: string | null;
             /** @description The repository: `HOST/PATH`. */
             repository: string;
         };
         /** @description A registry that is reached in a way of its own. */
         RegistryView: {
+            /** @description Who signs in, for what. Passwords are never shown. */
+            accounts: components["schemas"]["RegistryAccount"][];
             /** @description Where it is reached: `http[s]://HOST[:PORT]`. */
             address: string;
             /** @description The path in it that names of images mean which name no registry. */
             bare_names?: string | null;
             /** @description Whether certificates of its own are believed. */
             certificates: boolean;
-            /** @description Of a change: who signed in until now, with a password that is forgotten, since it was for another place. */
-            forgotten?: string | null;
+            /** @description Of a change: who signed in until now, with passwords that are forgotten, since they were for another place. */
+            forgotten?: string[];
             /** @description The host in references. */
             host: string;
             /** @description How layers for it are compressed, where a pipeline does not say: `gzip` or `zstd`. */
             layers?: string | null;
-            /** @description Who signs in. The password is never shown. */
-            user?: string | null;
+            /** @description Where name and password are shown besides the registry itself: the address of what gives tokens for it. */
+            signs_in_at?: string | null;
         };
         /** @description A rollout whose objects stay in their cluster. */
         ReleaseOutside: {
@@ -5920,7 +5948,10 @@ export interface operations {
     };
     settings_remove: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only that this user signs in; all of it, where nobody is named. */
+                user?: string;
+            };
             header?: never;
             path: {
                 host: string;

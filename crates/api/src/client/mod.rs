@@ -3,6 +3,7 @@
 mod audit;
 mod events;
 mod person;
+mod registries;
 mod runner;
 mod runners;
 mod secrets;

@@ -13,10 +13,10 @@ use tokio_util::io::ReaderStream;
 use crate::{
     AnswerRequest, ArtifactFiles, EnvironmentChange, EnvironmentList, EnvironmentRemoved, EnvironmentView, FlakyTests,
     FreezeRequest, Identity, ImageChain, ImageDetail, ImageDifference, ImageList, NewProject, NewToken, NewUser,
-    PlanRequest, PlanView, ProjectChange, ProjectList, ProjectRemoved, ProjectView, RegistryChange, RegistryList,
-    RegistryProof, RegistryQuestion, RegistryView, RerunRequest, RetentionPreview, RetentionQuestion, RetentionRule,
-    RetentionView, RoleChange, RoleList, RunDetail, RunPage, RunSummary, StartRequest, StopRequest, TemplateText,
-    TokenList, TokenMade, TryRequest, UserChange, UserList, UserMade, UserView,
+    PlanRequest, PlanView, ProjectChange, ProjectList, ProjectRemoved, ProjectView, RerunRequest, RetentionPreview,
+    RetentionQuestion, RetentionRule, RetentionView, RoleChange, RoleList, RunDetail, RunPage, RunSummary,
+    StartRequest, StopRequest, TemplateText, TokenList, TokenMade, TryRequest, UserChange, UserList, UserMade,
+    UserView,
 };
 
 /// Which runs are wanted: those that are all of what is said.
@@ -501,22 +501,6 @@ impl Client {
         self.wire.json(self.wire.http.delete(url)).await
     }
 
-    /// All registries that are reached in a way of their own.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn registries(&self) -> Result<RegistryList, ClientError> {
-        self.get("/api/v1/registries").await
-    }
-
-    /// Says how a registry is reached.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn set_registry(&self, change: &RegistryChange) -> Result<RegistryView, ClientError> {
-        self.wire.json(self.wire.http.put(self.wire.url("/api/v1/registries")).json(change)).await
-    }
-
     /// Images that runs pushed, the newest first.
     ///
     /// # Errors
@@ -550,23 +534,5 @@ impl Client {
     /// See [`ClientError`].
     pub async fn image_chain(&self) -> Result<ImageChain, ClientError> {
         self.get("/api/v1/images/chain").await
-    }
-
-    /// Forgets how a registry is reached.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn remove_registry(&self, host: &str) -> Result<(), ClientError> {
-        let url = self.wire.url(&format!("/api/v1/registries/{host}"));
-        self.wire.send(self.wire.http.delete(url)).await.map(|_| ())
-    }
-
-    /// Proves what a repository allows.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn test_registry(&self, repository: &str) -> Result<RegistryProof, ClientError> {
-        let question = RegistryQuestion { repository: repository.to_owned() };
-        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/registries/test")).json(&question)).await
     }
 }

@@ -12,9 +12,9 @@ use tokio_util::io::ReaderStream;
 
 use super::{ClientError, Wire};
 use crate::{
-    Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello, ImageRecord, IndexRecord, JoinRequest,
-    Joined, LayerDigests, LogLength, NewArtifact, SourceChanges, StepList, TagAnswer, TagQuestion, TimedReport,
-    Welcome,
+    AccountAnswer, AccountQuestion, Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello,
+    ImageRecord, IndexRecord, JoinRequest, Joined, LayerDigests, LogLength, NewArtifact, SourceChanges, StepList,
+    TagAnswer, TagQuestion, TimedReport, Welcome,
 };
 
 /// How long the server may take to answer what it answers at once. A connection that is gone without a word would
@@ -148,6 +148,19 @@ impl RunnerClient {
     /// See [`ClientError`].
     pub async fn may_tag(&self, assignment: &Assignment, question: &TagQuestion) -> Result<TagAnswer, ClientError> {
         let request = self.wire.http.post(self.lease_url(assignment, "tag")).timeout(ANSWER_TIME);
+        self.wire.json(request.json(question)).await
+    }
+
+    /// Asks who signs in for an image that a recipe names.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn account(
+        &self,
+        assignment: &Assignment,
+        question: &AccountQuestion,
+    ) -> Result<AccountAnswer, ClientError> {
+        let request = self.wire.http.post(self.lease_url(assignment, "account")).timeout(ANSWER_TIME);
         self.wire.json(request.json(question)).await
     }
 

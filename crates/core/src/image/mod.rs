@@ -11,5 +11,5 @@ pub use contents::{Entry, EntryKind, FileChange, PackageChange, file_changes, me
 pub use digest::{Digest, DigestError};
 pub use packages::{Package, PackageKind};
 pub use reference::{Reference, ReferenceError, Repository, Tag};
-pub use registries::{Access, BareNameError, Registries, SignIn};
+pub use registries::{Access, Account, BareNameError, Registries};
 pub use sbom::{SPDX, spdx};

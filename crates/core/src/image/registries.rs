@@ -6,8 +6,9 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 use super::{Reference, Repository};
-use crate::access::Reach;
-use crate::pipeline::LayerForm;
+use crate::ProjectName;
+use crate::access::{Projects, Reach};
+use crate::pipeline::{LayerForm, Pattern};
 
 /// Registries that are reached in a way of their own. All others are reached at `https://HOST`, without
 /// signing in.
@@ -28,9 +29,16 @@ pub struct Access {
     /// Its address: `http[s]://HOST[:PORT]`.
     #[serde(default)]
     pub address: Option<String>,
-    /// Who signs in.
+    /// Who signs in, for which repositories.
     #[serde(default)]
-    pub sign_in: Option<SignIn>,
+    pub accounts: Vec<Account>,
+    /// Whether somebody signs in at it, be it for other jobs: what is known of its images is then asked for anew by
+    /// each, as who may not see them is not to have them from somebody who may.
+    #[serde(default)]
+    pub is_private: bool,
+    /// Where name and password are shown besides the registry itself: the address of what gives tokens for it.
+    #[serde(default)]
+    pub realm: Option<String>,
     /// Certificates of authorities, in PEM (RFC 7468), that are believed for it besides the machine's own.
     #[serde(default)]
     pub certificates: Option<String>,
@@ -43,18 +51,48 @@ pub struct Access {
     pub bare_names: Option<String>,
 }
 
-/// A name and a password, or a token that stands for one.
-#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct SignIn {
+/// Somebody who signs in: a name, and a password or a token that stands for one; and for what.
+#[derive(Clone, PartialEq, Serialize, Deserialize)]
+pub struct Account {
     /// Who.
     pub user: String,
     /// The password.
     pub password: String,
+    /// For which repositories, by their paths in the registry; for all of them where none is named.
+    #[serde(default)]
+    pub repositories: Vec<Pattern>,
+    /// For which projects; for all of them where none is named. No runner is told.
+    #[serde(skip)]
+    pub projects: Vec<Projects>,
 }
 
-impl fmt::Debug for SignIn {
+impl fmt::Debug for Account {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("SignIn").field("user", &self.user).finish_non_exhaustive()
+        f.debug_struct("Account").field("user", &self.user).finish_non_exhaustive()
+    }
+}
+
+impl Account {
+    /// How closely it names a repository, the higher the closer; nothing where it is not for that.
+    fn fits(&self, repository: &Repository) -> Option<usize> {
+        if self.repositories.is_empty() {
+            return Some(0);
+        }
+        let fitting = self.repositories.iter().filter(|pattern| pattern.matches(repository.path()));
+        fitting.map(|pattern| 1 + pattern.as_str().len()).max()
+    }
+
+    fn is_for(&self, project: &ProjectName) -> bool {
+        self.projects.is_empty() || self.projects.iter().any(|projects| projects.matches(project.as_str()))
+    }
+}
+
+impl Access {
+    /// Who signs in for a repository: of those who may, the one whose pattern names it most closely (the longest).
+    #[must_use]
+    pub fn account(&self, repository: &Repository) -> Option<&Account> {
+        let fitting = self.accounts.iter().filter_map(|account| Some((account.fits(repository)?, account)));
+        fitting.max_by(|(one, a), (other, b)| one.cmp(other).then_with(|| b.user.cmp(&a.user))).map(|(_, found)| found)
     }
 }
 
@@ -117,13 +155,26 @@ impl Registries {
         Ok(format!("{host}/{path}{slash}{short}").parse()?)
     }
 
-    /// Those that these repositories are in, and no other.
+    /// The same for the jobs of a project: only those sign in who may for it.
     #[must_use]
-    pub fn only<'a>(&self, repositories: impl IntoIterator<Item = &'a Repository>) -> Self {
-        let hosts: Vec<&str> = repositories.into_iter().map(Repository::host).collect();
-        let mine = self.by_host.iter().filter(|(host, _)| hosts.contains(&host.as_str()));
-        let by_host = mine.map(|(host, access)| (host.clone(), access.clone())).collect();
-        Self { by_host, others: self.others.clone() }
+    pub fn of(&self, project: &ProjectName) -> Self {
+        let mut own = self.clone();
+        for access in own.by_host.values_mut() {
+            access.accounts.retain(|account| account.is_for(project));
+        }
+        own
+    }
+
+    /// The same for what is done with these repositories: only those sign in who do so for one of them.
+    #[must_use]
+    pub fn for_repositories<'a>(&self, repositories: impl IntoIterator<Item = &'a Repository> + Clone) -> Self {
+        let mut own = self.clone();
+        for (host, access) in &mut own.by_host {
+            let here = repositories.clone().into_iter().filter(|repository| repository.host() == host);
+            let needed: Vec<_> = here.filter_map(|repository| access.account(repository)).cloned().collect();
+            access.accounts.retain(|account| needed.contains(account));
+        }
+        own
     }
 }
 
@@ -152,9 +203,54 @@ mod tests {
         assert!(matches!(registries.full_name("web"), Err(BareNameError::Reference(_))));
     }
 
+    fn account(user: &str, repositories: &[&str], projects: &[&str]) -> Account {
+        Account {
+            user: user.to_owned(),
+            password: "s3cret".to_owned(),
+            repositories: repositories.iter().map(|text| Pattern::new(text).unwrap()).collect(),
+            projects: projects.iter().map(|text| text.parse().unwrap()).collect(),
+        }
+    }
+
     #[test]
-    fn a_password_is_not_told_by_accident() {
-        let sign_in = SignIn { user: "ines".to_owned(), password: "s3cret".to_owned() };
-        assert!(!format!("{sign_in:?}").contains("s3cret"));
+    fn who_signs_in_is_who_may_for_the_project_and_names_the_repository_most_closely() {
+        let mut registries = Registries::at([("pond.test", "http://127.0.0.1:1")]);
+        registries.by_host.get_mut("pond.test").unwrap().accounts = vec![
+            account("reader", &[], &[]),
+            account("garden", &["garden/**"], &["garden-*"]),
+            account("desk", &["garden/desk", "visitor/*"], &["desk"]),
+        ];
+        let who = |project: &str, repository: &str| {
+            let own = registries.of(&project.parse().unwrap());
+            let repository = format!("pond.test/{repository}").parse().unwrap();
+            own.access("pond.test").account(&repository).map(|account| account.user.clone()).unwrap()
+        };
+        assert_eq!(who("desk", "garden/desk"), "desk");
+        assert_eq!(who("desk", "garden/labels"), "reader");
+        assert_eq!(who("garden-labels", "garden/desk"), "garden");
+        assert_eq!(who("garden-labels", "garden/deep/below"), "garden");
+        assert_eq!(who("labels", "garden/desk"), "reader");
+        assert_eq!(who("desk", "visitor/desk"), "desk");
+        assert_eq!(who("desk", "visitor/deep/below"), "reader");
+    }
+
+    #[test]
+    fn a_job_has_nobody_sign_in_but_for_its_repositories() {
+        let mut registries = Registries::at([("pond.test", "http://127.0.0.1:1"), ("lake.test", "http://127.0.0.1:2")]);
+        registries.by_host.get_mut("pond.test").unwrap().accounts =
+            vec![account("desk", &["desk/*"], &[]), account("labels", &["labels/*"], &[])];
+        registries.by_host.get_mut("lake.test").unwrap().accounts = vec![account("all", &[], &[])];
+        let repository: Repository = "pond.test/desk/web".parse().unwrap();
+        let own = registries.for_repositories([&repository]);
+        assert_eq!(own.access("pond.test").accounts, [account("desk", &["desk/*"], &[])]);
+        assert!(own.access("lake.test").accounts.is_empty());
+        assert_eq!(own.address("lake.test"), "http://127.0.0.1:2", "where it is, is no secret");
+    }
+
+    #[test]
+    fn a_runner_is_told_no_password_that_is_printed_and_no_projects() {
+        let account = account("ines", &[], &["desk"]);
+        assert!(!format!("{account:?}").contains("s3cret"));
+        assert!(!serde_json::to_string(&account).unwrap().contains("desk"));
     }
 }

@@ -1,6 +1,7 @@
 //! Patterns for names of branches and tags, and for paths: `main`, `release/*`, `desk/**`.
 
 use std::fmt;
+use std::str::FromStr;
 
 use globset::{GlobBuilder, GlobMatcher};
 use serde::{Deserialize, Serialize};
@@ -66,6 +67,14 @@ impl PartialEq for Pattern {
 impl fmt::Display for Pattern {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(&self.text)
+    }
+}
+
+impl FromStr for Pattern {
+    type Err = PatternError;
+
+    fn from_str(text: &str) -> Result<Self, PatternError> {
+        Self::new(text)
     }
 }
 

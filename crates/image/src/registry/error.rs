@@ -52,6 +52,19 @@ pub enum RegistryError {
         /// Who signed in, if anybody did.
         user: Option<String>,
     },
+    /// Name and password are not shown where it sends those who sign in.
+    #[error(
+        "the registry {host} sends those who sign in to {realm}, and {}; if that is right: pondrix registry add {host} --signs-in-at {realm}",
+        settled.as_ref().map_or_else(|| "nobody said that they may".to_owned(), |settled| format!("{settled} was settled"))
+    )]
+    OtherRealm {
+        /// The registry.
+        host: String,
+        /// Where it sends them.
+        realm: String,
+        /// Where they may.
+        settled: Option<String>,
+    },
     /// The disk cannot take an image.
     #[error(
         "{image} has {needed} to fetch, and the disk of the store has {free} left; make room, or run the job elsewhere"

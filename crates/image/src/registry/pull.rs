@@ -82,13 +82,20 @@ pub async fn pull_and_tell(
     store: &Store,
     tell: &(dyn Fn(Pulling) + Sync),
 ) -> Result<Image, RegistryError> {
-    // What a digest names cannot have changed: no need to ask.
-    if let Some(digest) = &reference.digest
-        && let Some(image) = complete(store, digest)
-    {
+    let host = reference.repository.host();
+    let there = reference.digest.as_ref().and_then(|digest| complete(store, digest));
+    // What a digest names cannot have changed: no need to ask, but for whether this job may see it. It may be here since
+    // another one may.
+    if let Some(image) = there {
+        if registries.by_host.get(host).is_some_and(|access| access.is_private) {
+            let registry = Registry::new(host, registries)?;
+            if !registry.has_image(reference).await? {
+                return Err(missing(&registry, reference));
+            }
+        }
         return Ok(image);
     }
-    let registry = Registry::new(reference.repository.host(), registries)?;
+    let registry = Registry::new(host, registries)?;
     let repository = &reference.repository;
     let mut document =
         registry.document(repository, &reference.version()).await?.ok_or_else(|| missing(&registry, reference))?;

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use pondrix_core::image::SignIn;
+use pondrix_core::image::Account;
 use serde::Deserialize;
 
 /// How long a token is good for where its giver does not say.
@@ -88,7 +88,7 @@ struct Given {
 /// What is shown to a registry, for some rights.
 #[derive(Clone, Debug)]
 pub(super) enum Pass {
-    Basic(SignIn),
+    Basic(Account),
     Token(String, Instant),
 }
 

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use futures_util::StreamExt;
 use pondrix_core::access::Reach;
-use pondrix_core::image::{Access, Registries, Repository};
+use pondrix_core::image::{Access, Account, Registries, Repository};
 use reqwest::header::{LINK, RETRY_AFTER, WWW_AUTHENTICATE};
 use reqwest::{Certificate, Client, Method, RequestBuilder, Response, StatusCode, Url, redirect};
 
@@ -186,7 +186,8 @@ impl Registry {
         let mut signed_in = 0;
         let mut tries = 1;
         loop {
-            let pass = self.pass(&scope);
+            let account = self.account(right);
+            let pass = self.pass(&scope, account);
             let (client, request) = make(&self.client)?.build_split();
             let request = request.map_err(self.silent(doing))?;
             self.is_reached(request.url())?;
@@ -207,9 +208,12 @@ impl Registry {
             // The first time for the right itself, the second where that has ended at this moment.
             if status == StatusCode::UNAUTHORIZED && signed_in < 2 {
                 signed_in += 1;
-                if self.sign_in(&response, pass.as_ref(), &scope, doing).await? {
+                if self.sign_in(&response, pass.as_ref(), account, &scope, doing).await? {
                     continue;
                 }
+            }
+            if status == StatusCode::UNAUTHORIZED {
+                return Err(self.not_signed_in(account, doing, status.as_u16()));
             }
             if passes(status) && (again || status.as_u16() == 429) && tries < TRIES {
                 tries += 1;
@@ -225,11 +229,21 @@ impl Registry {
         Url::parse(&self.address).is_ok_and(|own| own.origin() == url.origin())
     }
 
-    /// What is shown for these rights, where something is known that can be. Name and password are good for all.
-    fn pass(&self, scope: &str) -> Option<Pass> {
+    /// Who signs in for a repository; where none is meant, whoever comes first.
+    fn account(&self, right: Option<(&Repository, Right<'_>)>) -> Option<&Account> {
+        match right {
+            Some((repository, _)) => self.access.account(repository),
+            None => self.access.accounts.first(),
+        }
+    }
+
+    /// What is shown for these rights, where something is known that can be. Somebody's name and password are good for
+    /// whatever they sign in for.
+    fn pass(&self, scope: &str, account: Option<&Account>) -> Option<Pass> {
         let passes = self.passes.lock().unwrap_or_else(PoisonError::into_inner);
         let of_scope = passes.get(scope).filter(|pass| pass.is_good());
-        of_scope.or_else(|| passes.values().find(|pass| matches!(pass, Pass::Basic(_)))).cloned()
+        let is_known = |pass: &&Pass| matches!(pass, Pass::Basic(who) if Some(who) == account);
+        of_scope.or_else(|| passes.values().find(is_known)).cloned()
     }
 
     /// Does what a challenge asks for. Answers whether asking again may help.
@@ -237,12 +251,13 @@ impl Registry {
         &self,
         response: &Response,
         shown: Option<&Pass>,
+        account: Option<&Account>,
         scope: &str,
         doing: &str,
     ) -> Result<bool, RegistryError> {
         let headers = response.headers().get_all(WWW_AUTHENTICATE).iter();
         let found = headers.filter_map(|header| challenge(header.to_str().ok()?)).next();
-        let pass = match (found, &self.access.sign_in) {
+        let pass = match (found, account) {
             (Some(Challenge::Basic), Some(who)) => {
                 // It has seen name and password, and does not take them.
                 if matches!(shown, Some(Pass::Basic(_))) {
@@ -252,7 +267,7 @@ impl Registry {
             }
             (Some(Challenge::Bearer { realm, service, scope: said }), _) => {
                 let wanted = if scope.is_empty() { said.unwrap_or_default() } else { scope.to_owned() };
-                self.token(&realm, service.as_deref(), &wanted, doing).await?
+                self.token(&realm, service.as_deref(), &wanted, account, doing).await?
             }
             _ => return Ok(false),
         };
@@ -260,7 +275,35 @@ impl Registry {
         Ok(true)
     }
 
-    async fn token(&self, realm: &str, service: Option<&str>, scope: &str, doing: &str) -> Result<Pass, RegistryError> {
+    /// Where name and password are shown besides the registry itself, as it says: the address of what gives tokens;
+    /// nothing where that is its own, or it gives none.
+    ///
+    /// # Errors
+    /// When it is silent.
+    pub async fn realm(&self) -> Result<Option<String>, RegistryError> {
+        let response = self.client.get(self.base()).send().await.map_err(self.silent("say where one signs in"))?;
+        let headers = response.headers().get_all(WWW_AUTHENTICATE).iter();
+        let found = headers.filter_map(|header| challenge(header.to_str().ok()?)).next();
+        let Some(Challenge::Bearer { realm, .. }) = found else { return Ok(None) };
+        let url = Url::parse(&realm).map_err(|error| self.nonsense("place to sign in at", error.to_string()))?;
+        Ok(Some(url.origin().ascii_serialization()).filter(|_| !self.is_own(&url)))
+    }
+
+    /// Whether name and password may be shown at an address: the registry's, or the one that was settled when they were
+    /// given. A registry that was taken over, or its answers on the way, would be sent them otherwise.
+    fn is_settled(&self, url: &Url) -> bool {
+        let settled = self.access.realm.as_ref().and_then(|realm| Url::parse(realm).ok());
+        self.is_own(url) || settled.is_some_and(|settled| settled.origin() == url.origin())
+    }
+
+    async fn token(
+        &self,
+        realm: &str,
+        service: Option<&str>,
+        scope: &str,
+        account: Option<&Account>,
+        doing: &str,
+    ) -> Result<Pass, RegistryError> {
         let url = Url::parse(realm).map_err(|error| self.nonsense("place to sign in at", error.to_string()))?;
         // Name and password go there: not in the open, unless the registry itself is.
         if url.scheme() != "https" && self.address.starts_with("https:") {
@@ -268,12 +311,20 @@ impl Registry {
             return Err(self.nonsense("place to sign in at", words));
         }
         self.is_reached(&url)?;
+        if account.is_some() && !self.is_settled(&url) {
+            let realm = url.origin().ascii_serialization();
+            return Err(RegistryError::OtherRealm {
+                host: self.host.clone(),
+                realm,
+                settled: self.access.realm.clone(),
+            });
+        }
         let words = scope.split(' ').filter(|word| !word.is_empty()).map(|word| ("scope", word));
         let query: Vec<_> = service.iter().map(|service| ("service", *service)).chain(words).collect();
         let mut tries = 1;
         let response = loop {
             let mut request = self.client.get(url.clone()).query(&query);
-            if let Some(who) = &self.access.sign_in {
+            if let Some(who) = account {
                 request = request.query(&[("account", &who.user)]).basic_auth(&who.user, Some(&who.password));
             }
             let pause = PAUSE * 2_u32.pow(tries - 1);
@@ -289,18 +340,18 @@ impl Registry {
             }
         };
         if matches!(response.status(), StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN) {
-            return Err(self.not_signed_in(doing, response.status().as_u16()));
+            return Err(self.not_signed_in(account, doing, response.status().as_u16()));
         }
         let answer = self.body(self.agreed(response, doing).await?, doing).await?;
         Pass::token(&answer).ok_or_else(|| self.nonsense("token", "there is none in the answer"))
     }
 
-    fn not_signed_in(&self, doing: &str, status: u16) -> RegistryError {
+    fn not_signed_in(&self, account: Option<&Account>, doing: &str, status: u16) -> RegistryError {
         RegistryError::SignIn {
             host: self.host.clone(),
             doing: doing.to_owned(),
             status,
-            user: self.access.sign_in.as_ref().map(|who| who.user.clone()),
+            user: account.map(|who| who.user.clone()),
         }
     }
 
@@ -309,9 +360,6 @@ impl Registry {
         let status = response.status();
         if status.is_success() {
             return Ok(response);
-        }
-        if status == StatusCode::UNAUTHORIZED {
-            return Err(self.not_signed_in(doing, status.as_u16()));
         }
         let body = self.body(response, doing).await.unwrap_or_default();
         let words = words_of(&body);

@@ -72,7 +72,7 @@ impl Known {
             bare.map(|(one, path)| if path.is_empty() { one.host.clone() } else { format!("{}/{path}", one.host) });
         // Where somebody signs in, images are pushed.
         let registry =
-            registries.iter().find(|one| one.user.is_some()).or(registries.first()).map(|one| one.host.clone());
+            registries.iter().find(|one| !one.accounts.is_empty()).or(registries.first()).map(|one| one.host.clone());
         Self { registry, bare_names, environment }
     }
 }

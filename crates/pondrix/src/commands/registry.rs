@@ -4,7 +4,10 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
-use pondrix_api::{RegistryChange, RegistryView};
+use pondrix_api::{RegistryAccount, RegistryChange, RegistryQuestion, RegistryView};
+use pondrix_core::ProjectName;
+use pondrix_core::access::Projects;
+use pondrix_core::pipeline::Pattern;
 
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
@@ -31,6 +34,20 @@ pub(crate) struct Add {
     /// Who signs in. The password, or a token that stands for one, is asked for, or read from standard input.
     #[arg(long, value_name = "NAME")]
     user: Option<String>,
+    /// Repositories that this user signs in for: patterns of their paths, as in 'desk/*'; '**' for all. Of several users
+    /// who may, the one with the longest pattern signs in.
+    #[arg(long = "repository", value_name = "PATTERN", requires = "user")]
+    repositories: Vec<Pattern>,
+    /// Projects whose jobs this user signs in for: names, beginnings as in 'garden-*', or '*' for all.
+    #[arg(long = "project", value_name = "PROJECT", requires = "user")]
+    projects: Vec<Projects>,
+    /// Ask for no password: the one that is known of this user stays.
+    #[arg(long, requires = "user")]
+    same_password: bool,
+    /// Where name and password may be shown besides the registry itself: what gives tokens for it. Without this, the
+    /// registry is asked once, when a password is given.
+    #[arg(long, value_name = "URL")]
+    signs_in_at: Option<String>,
     /// Believe the authorities whose certificates are in this file (PEM), for this registry.
     #[arg(long, value_name = "FILE")]
     certificates: Option<PathBuf>,
@@ -51,13 +68,19 @@ pub(crate) struct List {}
 pub(crate) struct Test {
     /// The repository: HOST/PATH.
     repository: String,
+    /// As jobs of this project would; otherwise as whoever may for any.
+    #[arg(long)]
+    project: Option<ProjectName>,
 }
 
-/// Forget how a registry is reached, and who signs in at it.
+/// Forget how a registry is reached and who signs in at it; or only that somebody does.
 #[derive(Debug, Args)]
 pub(crate) struct Remove {
     /// The host that image names begin with.
     host: String,
+    /// Forget only that this user signs in.
+    #[arg(long, value_name = "NAME")]
+    user: Option<String>,
 }
 
 impl Registry {
@@ -66,10 +89,13 @@ impl Registry {
             Self::Add(add) => add.run(global).await,
             Self::List(_) => list(global).await,
             Self::Test(test) => test.run(global).await,
-            Self::Remove(Remove { host }) => {
-                settings::client(global)?.remove_registry(&host).await?;
+            Self::Remove(Remove { host, user }) => {
+                settings::client(global)?.remove_registry(&host, user.as_deref()).await?;
                 if !global.json {
-                    output::line(&format!("{host} is forgotten: it is reached at https://{host}, and nobody signs in"));
+                    output::line(&match user {
+                        Some(user) => format!("{user} signs in at {host} no more"),
+                        None => format!("{host} is forgotten: it is reached at https://{host}, and nobody signs in"),
+                    });
                 }
                 Ok(ExitCode::SUCCESS)
             }
@@ -85,12 +111,15 @@ impl Add {
         };
         let certificates = self.certificates.as_ref().map(read).transpose()?;
         let ask = |user: &String| prompt::hidden_or_input(&format!("Password of {user} at {}: ", self.host));
-        let password = self.user.as_ref().map(ask).transpose()?;
+        let password = self.user.as_ref().filter(|_| !self.same_password).map(ask).transpose()?;
         let change = RegistryChange {
             host: self.host,
             address: self.at,
             user: self.user,
             password,
+            repositories: Some(self.repositories).filter(|all| !all.is_empty()),
+            projects: Some(self.projects).filter(|all| !all.is_empty()),
+            signs_in_at: self.signs_in_at,
             certificates,
             layers: self.layers,
             bare_names: self.bare_names,
@@ -99,9 +128,14 @@ impl Add {
         if global.json {
             output::json(&registry)?;
         } else {
-            let who = registry.user.as_ref().map_or_else(String::new, |user| format!(", signed in as {user}"));
-            output::line(&format!("{} is reached at {}{who}", output::strong(&registry.host), registry.address));
-            if let Some(user) = &registry.forgotten {
+            output::line(&format!("{} is reached at {}", output::strong(&registry.host), registry.address));
+            for account in &registry.accounts {
+                output::line(&format!("{} signs in {}", account.user, for_what(account)));
+            }
+            if let Some(realm) = registry.signs_in_at.as_ref().filter(|_| !registry.accounts.is_empty()) {
+                output::line(&format!("Name and password are shown to {realm}, which gives tokens for it"));
+            }
+            for user in &registry.forgotten {
                 output::line(&format!(
                     "The password of {user} was for another place, and is forgotten: pondrix registry add {} --user {user}",
                     registry.host
@@ -111,6 +145,14 @@ impl Add {
         }
         Ok(ExitCode::SUCCESS)
     }
+}
+
+/// For what somebody signs in.
+fn for_what(account: &RegistryAccount) -> String {
+    let listed = |all: Vec<String>, none: &str| if all.is_empty() { none.to_owned() } else { all.join(" ") };
+    let repositories = listed(account.repositories.iter().map(ToString::to_string).collect(), "all repositories");
+    let projects = listed(account.projects.iter().map(ToString::to_string).collect(), "all projects");
+    format!("for {repositories} of {projects}")
 }
 
 async fn list(global: &Global) -> Outcome {
@@ -132,9 +174,13 @@ async fn list(global: &Global) -> Outcome {
                 }),
             ];
             let more: Vec<_> = more.into_iter().flatten().collect();
-            vec![one.host, one.address, one.user.unwrap_or_else(|| "-".to_owned()), more.join(", ")]
+            let user = |account: &RegistryAccount| format!("{} {}", account.user, for_what(account));
+            let mut users = one.accounts.iter().map(user);
+            let first = users.next().unwrap_or_else(|| "-".to_owned());
+            let rest: Vec<_> = users.map(|user| vec![String::new(), String::new(), user]).collect();
+            [vec![vec![one.host, one.address, first, more.join(", ")]], rest].concat()
         };
-        let rows: Vec<_> = list.registries.into_iter().map(row).collect();
+        let rows: Vec<_> = list.registries.into_iter().flat_map(row).collect();
         output::table(&["REGISTRY", "REACHED AT", "SIGNS IN", "SETTINGS"], &rows);
     }
     Ok(ExitCode::SUCCESS)
@@ -142,7 +188,8 @@ async fn list(global: &Global) -> Outcome {
 
 impl Test {
     async fn run(self, global: &Global) -> Outcome {
-        let proof = settings::client(global)?.test_registry(&self.repository).await?;
+        let question = RegistryQuestion { repository: self.repository, project: self.project };
+        let proof = settings::client(global)?.test_registry(&question).await?;
         let passed = proof.checks.iter().all(|check| check.passed);
         if global.json {
             output::json(&proof)?;

@@ -7,21 +7,20 @@ use pondrix_core::State;
 use pondrix_core::image::Digest;
 use pondrix_image::{Manifest, layer};
 use pondrix_standin::garden::REGISTRY;
-use pondrix_standin::registry::Guard;
 
 use crate::support::World;
 
-const VALUE: &str = "lily-of-the-pond-4711";
+pub(crate) const VALUE: &str = "lily-of-the-pond-4711";
 
 /// A pipeline that builds one image, with more lines in its braces.
-fn one_image(lines: &str) -> String {
+pub(crate) fn one_image(lines: &str) -> String {
     format!(
         "start commit=\"main\"\nstage \"package\" {{\n image \"labels\" {{\n {lines}\n push \"{REGISTRY}/garden/labels\" {{ tag \"{{commit.short}}\" }}\n }}\n}}\n"
     )
 }
 
 /// Every file below a folder, layers and the like unpacked, in which this text stands.
-fn found_in(folder: &Path, text: &str) -> Vec<String> {
+pub(crate) fn found_in(folder: &Path, text: &str) -> Vec<String> {
     let mut found = Vec::new();
     let mut waiting = vec![folder.to_owned()];
     while let Some(path) = waiting.pop() {
@@ -121,94 +120,6 @@ async fn what_a_runner_made_before_is_known_and_a_changed_line_rebuilds_what_dep
     assert_ne!(first.last(), second.last());
     assert_eq!(first[..first.len() - 3], third[..third.len() - 3]);
     assert_eq!(third, fourth, "another commit's time makes no other layer");
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_registry_that_asks_who_comes_is_proved_and_then_used() {
-    let world = World::new().await;
-    let (user, password) = ("ines".to_owned(), VALUE.to_owned());
-    world.registry.guard(Some(Guard { user, password, token_uses: Some(3) }));
-    let recipe = format!("FROM {REGISTRY}/base/shell:1\nRUN true\n");
-    let (repository, _) = world.project("plant-labels", &[]).await;
-    repository.write("image.recipe", &recipe).unwrap();
-    repository.write("pondrix.kdl", &one_image("")).unwrap();
-    let run = world.run_of("plant-labels", &repository.push("Nobody signs in").unwrap()).await;
-    let barred = &world.end_of(&run).await.missing[0];
-    assert!(barred.what.contains("it wants a name and a password"), "{barred:?}");
-    assert!(barred.fix.contains(&format!("pondrix registry add {REGISTRY} --user NAME")), "{barred:?}");
-    let name = format!("{REGISTRY}/garden/labels");
-    let test = world.pondrix(&["registry", "test", &name]).await;
-    assert_eq!(test.status, 1, "{}", test.out);
-    assert!(test.out.starts_with("answers  no") && test.out.contains("--user NAME"), "{}", test.out);
-    let (_, said) = world.pondrix_with(&["registry", "add", REGISTRY, "--user", "ines"], "not-this-one");
-    assert!(said.contains("signed in as ines") && !said.contains("not-this-one"), "{said}");
-    let test = world.pondrix(&["registry", "test", &name]).await;
-    assert!(test.status == 1 && test.out.contains("does not take the name ines"), "{}", test.out);
-    let (added, said) = world.pondrix_with(&["registry", "add", REGISTRY, "--user", "ines"], VALUE);
-    assert!(added, "{said}");
-    let test = world.pondrix(&["registry", "test", &name]).await;
-    assert_eq!(test.out.matches(" yes ").count(), 3, "{}", test.out);
-    repository.write("README.md", "once more").unwrap();
-    let run = world.run_of("plant-labels", &repository.push("Signed in").unwrap()).await;
-    world.passes(&run).await;
-    let list = world.pondrix(&["registry", "list"]).await;
-    assert!(list.out.contains("ines") && !list.out.contains(VALUE), "{}", list.out);
-    assert_eq!(found_in(&world.folder.path().join("server"), VALUE), Vec::<String>::new(), "it is sealed");
-    assert_eq!(world.pondrix(&["registry", "remove", REGISTRY]).await.status, 0);
-    let again = world.pondrix(&["registry", "remove", REGISTRY]).await;
-    assert!(again.err.contains("pondrix registry list"), "{}", again.err);
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_password_is_never_sent_to_another_place_than_it_was_given_for() {
-    let world = World::new().await;
-    assert!(world.pondrix_with(&["registry", "add", REGISTRY, "--user", "ines"], VALUE).0);
-    // A place that asks who comes, and remembers what it is told.
-    let heard = std::sync::Arc::new(std::sync::Mutex::new(Vec::new()));
-    let listener = crate::support::listener().await;
-    let elsewhere = format!("http://{}", listener.local_addr().unwrap());
-    let remembered = std::sync::Arc::clone(&heard);
-    let asks = axum::Router::new().fallback(move |headers: axum::http::HeaderMap| async move {
-        let said = headers.get("authorization").map(|value| value.to_str().unwrap().to_owned());
-        remembered.lock().unwrap().push(said);
-        (axum::http::StatusCode::UNAUTHORIZED, [("www-authenticate", "Basic realm=\"pond\"")])
-    });
-    tokio::spawn(axum::serve(listener, asks).into_future());
-    let moved = world.pondrix(&["registry", "add", REGISTRY, "--at", &elsewhere]).await;
-    assert!(moved.out.contains("The password of ines was for another place, and is forgotten"), "{}", moved.out);
-    assert!(moved.out.contains(&format!("pondrix registry add {REGISTRY} --user ines")), "{}", moved.out);
-    let test = world.pondrix(&["registry", "test", &format!("{REGISTRY}/garden/labels")]).await;
-    assert_eq!(test.status, 1, "{}", test.out);
-    let said = heard.lock().unwrap().clone();
-    assert!(!said.is_empty() && said.iter().all(Option::is_none), "{said:?}");
-    // Given for that place, it is sent there; and the same place once more loses nothing.
-    assert!(world.pondrix_with(&["registry", "add", REGISTRY, "--user", "ines"], VALUE).0);
-    let same = world.pondrix(&["registry", "add", REGISTRY, "--at", &elsewhere, "--layers", "zstd"]).await;
-    assert!(same.out.contains("signed in as ines") && !same.out.contains("forgotten"), "{}", same.out);
-    world.pondrix(&["registry", "test", &format!("{REGISTRY}/garden/labels")]).await;
-    assert!(heard.lock().unwrap().iter().any(Option::is_some));
-    // Other authorities are another place, too.
-    let authority = world.folder.path().join("authority.pem");
-    let made = Command::new("openssl")
-        .args([
-            "req",
-            "-x509",
-            "-newkey",
-            "ed25519",
-            "-nodes",
-            "-subj",
-            "/CN=pond",
-            "-days",
-            "2",
-            "-keyout",
-            "/dev/null",
-            "-out",
-        ])
-        .arg(&authority)
-        .output();
-    assert!(made.unwrap().status.success());
-    let other = world.pondrix(&["registry", "add", REGISTRY, "--certificates", authority.to_str().unwrap()]).await;
-    assert!(other.out.contains("is forgotten"), "{} {}", other.out, other.err);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,10 +1,13 @@
-//! Registries that refuse, lie, or are silent; and what is pushed to good ones.
+//! Registries that refuse, lie, or are silent; who signs in at them; and what is pushed to good ones.
+
+use std::process::Command;
 
 use pondrix_api::{RegistryChange, RunDetail};
 use pondrix_core::State;
 use pondrix_standin::garden::{REGISTRY, VISITOR_DESK};
-use pondrix_standin::registry::Behaviour;
+use pondrix_standin::registry::{Behaviour, Guard};
 
+use crate::images::{VALUE, found_in, one_image};
 use crate::support::{World, one_job};
 
 /// A run of the visitor desk that must fail before it pushes anything; as it ended.
@@ -126,4 +129,209 @@ async fn a_tag_that_names_another_image_is_never_moved() {
     assert_eq!(started.status, 1);
     assert!(started.out.contains("a `tag` is never moved"), "{}", started.out);
     assert_eq!(world.registry.tags("visitor/desk")[&format!("{}-2", &second[..12])], before);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_registry_that_asks_who_comes_is_proved_and_then_used() {
+    let world = World::new().await;
+    let (user, password) = ("ines".to_owned(), VALUE.to_owned());
+    world.registry.guard(Some(Guard { user, password, token_uses: Some(3), below: "" }));
+    let recipe = format!("FROM {REGISTRY}/base/shell:1\nRUN true\n");
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("image.recipe", &recipe).unwrap();
+    repository.write("pondrix.kdl", &one_image("")).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("Nobody signs in").unwrap()).await;
+    let barred = &world.end_of(&run).await.missing[0];
+    assert!(barred.what.contains("it wants a name and a password"), "{barred:?}");
+    assert!(barred.fix.contains(&format!("pondrix registry add {REGISTRY} --user NAME")), "{barred:?}");
+    let name = format!("{REGISTRY}/garden/labels");
+    let test = world.pondrix(&["registry", "test", &name]).await;
+    assert_eq!(test.status, 1, "{}", test.out);
+    assert!(test.out.starts_with("answers  no") && test.out.contains("--user NAME"), "{}", test.out);
+    let (_, said) = world.pondrix_with(&["registry", "add", REGISTRY, "--user", "ines"], "not-this-one");
+    assert!(
+        said.contains("ines signs in for all repositories of all projects") && !said.contains("not-this-one"),
+        "{said}"
+    );
+    let test = world.pondrix(&["registry", "test", &name]).await;
+    assert!(test.status == 1 && test.out.contains("does not take the name ines"), "{}", test.out);
+    let (added, said) = world.pondrix_with(&["registry", "add", REGISTRY, "--user", "ines"], VALUE);
+    assert!(added, "{said}");
+    let test = world.pondrix(&["registry", "test", &name]).await;
+    assert_eq!(test.out.matches(" yes ").count(), 3, "{}", test.out);
+    repository.write("README.md", "once more").unwrap();
+    let run = world.run_of("plant-labels", &repository.push("Signed in").unwrap()).await;
+    world.passes(&run).await;
+    let list = world.pondrix(&["registry", "list"]).await;
+    assert!(list.out.contains("ines") && !list.out.contains(VALUE), "{}", list.out);
+    assert_eq!(found_in(&world.folder.path().join("server"), VALUE), Vec::<String>::new(), "it is sealed");
+    assert_eq!(world.pondrix(&["registry", "remove", REGISTRY]).await.status, 0);
+    let again = world.pondrix(&["registry", "remove", REGISTRY]).await;
+    assert!(again.err.contains("pondrix registry list"), "{}", again.err);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_password_is_never_sent_to_another_place_than_it_was_given_for() {
+    let world = World::new().await;
+    assert!(world.pondrix_with(&["registry", "add", REGISTRY, "--user", "ines"], VALUE).0);
+    // A place that asks who comes, and remembers what it is told.
+    let heard = std::sync::Arc::new(std::sync::Mutex::new(Vec::new()));
+    let listener = crate::support::listener().await;
+    let elsewhere = format!("http://{}", listener.local_addr().unwrap());
+    let remembered = std::sync::Arc::clone(&heard);
+    let asks = axum::Router::new().fallback(move |headers: axum::http::HeaderMap| async move {
+        let said = headers.get("authorization").map(|value| value.to_str().unwrap().to_owned());
+        remembered.lock().unwrap().push(said);
+        (axum::http::StatusCode::UNAUTHORIZED, [("www-authenticate", "Basic realm=\"pond\"")])
+    });
+    tokio::spawn(axum::serve(listener, asks).into_future());
+    let moved = world.pondrix(&["registry", "add", REGISTRY, "--at", &elsewhere]).await;
+    assert!(moved.out.contains("The password of ines was for another place, and is forgotten"), "{}", moved.out);
+    assert!(moved.out.contains(&format!("pondrix registry add {REGISTRY} --user ines")), "{}", moved.out);
+    let test = world.pondrix(&["registry", "test", &format!("{REGISTRY}/garden/labels")]).await;
+    assert_eq!(test.status, 1, "{}", test.out);
+    let said = heard.lock().unwrap().clone();
+    assert!(!said.is_empty() && said.iter().all(Option::is_none), "{said:?}");
+    // Given for that place, it is sent there; and the same place once more loses nothing.
+    assert!(world.pondrix_with(&["registry", "add", REGISTRY, "--user", "ines"], VALUE).0);
+    let same = world.pondrix(&["registry", "add", REGISTRY, "--at", &elsewhere, "--layers", "zstd"]).await;
+    assert!(same.out.contains("ines signs in") && !same.out.contains("forgotten"), "{}", same.out);
+    world.pondrix(&["registry", "test", &format!("{REGISTRY}/garden/labels")]).await;
+    assert!(heard.lock().unwrap().iter().any(Option::is_some));
+    // Other authorities are another place, too.
+    let authority = world.folder.path().join("authority.pem");
+    let made = Command::new("openssl")
+        .args([
+            "req",
+            "-x509",
+            "-newkey",
+            "ed25519",
+            "-nodes",
+            "-subj",
+            "/CN=pond",
+            "-days",
+            "2",
+            "-keyout",
+            "/dev/null",
+            "-out",
+        ])
+        .arg(&authority)
+        .output();
+    assert!(made.unwrap().status.success());
+    let other = world.pondrix(&["registry", "add", REGISTRY, "--certificates", authority.to_str().unwrap()]).await;
+    assert!(other.out.contains("is forgotten"), "{} {}", other.out, other.err);
+}
+
+const GARDENER: &str = "lily-pad-4711";
+const READER: &str = "heron-feather-9";
+
+fn guarded(user: &str, password: &str, below: &'static str, token_uses: Option<u32>) -> Guard {
+    Guard { user: user.to_owned(), password: password.to_owned(), token_uses, below }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_signs_in_for_one_project_and_its_repositories_does_so_for_no_other() {
+    for token_uses in [None, Some(u32::MAX)] {
+        let world = World::new().await;
+        let guards = [("gardener", GARDENER, "garden/"), ("reader", READER, "base/")];
+        world.registry.guard(guards.map(|(user, password, below)| guarded(user, password, below, token_uses)));
+        for (arguments, password) in [
+            ("--user gardener --repository garden/* --project plant-*", GARDENER),
+            ("--user reader --repository base/** --project plant-labels", READER),
+        ] {
+            let words: Vec<_> = ["registry", "add", REGISTRY].into_iter().chain(arguments.split(' ')).collect();
+            let (added, said) = world.pondrix_with(&words, password);
+            assert!(added, "{said}");
+        }
+        let list = world.pondrix(&["registry", "list"]).await.out;
+        assert!(list.contains("gardener for garden/* of plant-*") && list.contains("reader for base/**"), "{list}");
+        // The base is asked for by the runner, which knows only who pushes.
+        let push = |name: &'static str, repository: &'static str| {
+            let world = &world;
+            async move {
+                let (project, _) = world.project(name, &[]).await;
+                project.write("image.recipe", &format!("FROM {REGISTRY}/base/shell:1\nRUN true\n")).unwrap();
+                let file = one_image("").replace("garden/labels", repository);
+                project.write("pondrix.kdl", &file).unwrap();
+                world.run_of(name, &project.push("Labels").unwrap()).await
+            }
+        };
+        let own = push("plant-labels", "garden/labels").await;
+        world.passes(&own).await;
+        // Another project has nobody sign in, also not for the base that is in the runner's store by now.
+        let others = push("visitor-desk", "garden/labels").await;
+        let barred = &world.end_of(&others).await.missing[0];
+        assert!(barred.what.contains("it wants a name and a password"), "{barred:?}");
+        // One whose images may be pushed, and not its base be read.
+        let half = push("plant-beds", "garden/beds").await;
+        let ended = world.end_of(&half).await;
+        let failure = ended.failure.as_ref().unwrap();
+        assert!(failure.what.contains("it wants a name and a password"), "{failure:?}");
+        let tested = |project: &'static str, repository: &str| {
+            let (world, name) = (&world, format!("{REGISTRY}/{repository}"));
+            async move { world.pondrix(&["registry", "test", &name, "--project", project]).await.out }
+        };
+        assert_eq!(tested("plant-labels", "garden/labels").await.matches(" yes ").count(), 3);
+        assert!(tested("visitor-desk", "garden/labels").await.contains("it wants a name and a password"));
+        // What is said of somebody is changed without their password, and somebody is forgotten alone.
+        let wider = ["registry", "add", REGISTRY, "--user", "reader", "--same-password", "--project", "*"];
+        let said = world.pondrix(&wider).await;
+        assert!(said.out.contains("reader signs in for base/** of *"), "{}{}", said.out, said.err);
+        let stranger = ["registry", "add", REGISTRY, "--user", "nobody", "--same-password"];
+        let said = world.pondrix(&stranger).await;
+        assert!(said.err.contains("nobody does not sign in at"), "{}", said.err);
+        assert_eq!(world.pondrix(&["registry", "remove", REGISTRY, "--user", "gardener"]).await.status, 0);
+        let list = world.pondrix(&["registry", "list"]).await.out;
+        assert!(!list.contains("gardener") && list.contains("reader"), "{list}");
+        for secret in [GARDENER, READER] {
+            assert_eq!(found_in(world.folder.path(), secret), Vec::<String>::new(), "it is sealed, and in no log");
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn name_and_password_go_where_tokens_were_given_when_they_were_set_and_nowhere_else() {
+    let world = World::new().await;
+    // A registry that is answered for by whoever this says gives tokens.
+    let realm = std::sync::Arc::new(std::sync::Mutex::new(String::new()));
+    let heard = std::sync::Arc::new(std::sync::Mutex::new(Vec::new()));
+    let giver = async |name: &'static str| {
+        let listener = crate::support::listener().await;
+        let address = format!("http://{}", listener.local_addr().unwrap());
+        let heard = std::sync::Arc::clone(&heard);
+        let gives = axum::Router::new().fallback(move |headers: axum::http::HeaderMap| async move {
+            if headers.contains_key("authorization") {
+                heard.lock().unwrap().push(name);
+            }
+            r#"{"token":"t"}"#
+        });
+        tokio::spawn(axum::serve(listener, gives).into_future());
+        address
+    };
+    let (good, bad) = (giver("good").await, giver("bad").await);
+    let listener = crate::support::listener().await;
+    let address = format!("http://{}", listener.local_addr().unwrap());
+    let said = std::sync::Arc::clone(&realm);
+    let asks = axum::Router::new().fallback(move |headers: axum::http::HeaderMap| async move {
+        let status = if headers.contains_key("authorization") { 200 } else { 401 };
+        let challenge = format!("Bearer realm=\"{}/token\"", said.lock().unwrap());
+        (axum::http::StatusCode::from_u16(status).unwrap(), [("www-authenticate", challenge)])
+    });
+    tokio::spawn(axum::serve(listener, asks).into_future());
+    let host = "lake.fernhollow.test";
+    good.clone_into(&mut realm.lock().unwrap());
+    let (added, words) = world.pondrix_with(&["registry", "add", host, "--at", &address, "--user", "ines"], VALUE);
+    assert!(added && words.contains(&format!("Name and password are shown to {good}")), "{words}");
+    let name = format!("{host}/garden/labels");
+    let test = async || world.pondrix(&["registry", "test", &name]).await.out;
+    assert!(test().await.starts_with("answers  yes"));
+    assert!(!heard.lock().unwrap().is_empty() && heard.lock().unwrap().iter().all(|name| *name == "good"));
+    bad.clone_into(&mut realm.lock().unwrap());
+    let refused = test().await;
+    assert!(refused.contains(&format!("sends those who sign in to {bad}, and {good} was settled")), "{refused}");
+    assert!(heard.lock().unwrap().iter().all(|name| *name == "good"), "it was sent elsewhere");
+    let settled = world.pondrix(&["registry", "add", host, "--signs-in-at", &bad]).await;
+    assert_eq!(settled.status, 0, "{}", settled.err);
+    assert!(test().await.starts_with("answers  yes"));
+    assert!(heard.lock().unwrap().contains(&"bad"));
 }

@@ -117,6 +117,7 @@ async fn a_runner_is_who_its_token_says_and_what_it_says_of_itself_changes_nothi
         (Method::PUT, "log?offset=0"),
         (Method::POST, "beat"),
         (Method::POST, "tag"),
+        (Method::POST, "account"),
         (Method::POST, "files"),
         (Method::POST, "artifacts"),
         (Method::POST, "cache"),
@@ -127,6 +128,7 @@ async fn a_runner_is_who_its_token_says_and_what_it_says_of_itself_changes_nothi
     ] {
         let body = match path {
             "reports" => json!([]),
+            "account" => json!({ "repository": "x.test/y" }),
             "tag" => json!({ "repository": "x.test/y", "tag": "z", "moves": false }),
             "files" => json!({ "digests": [] }),
             "layers" => json!({ "layers": [] }),

@@ -4,9 +4,9 @@ use std::path::PathBuf;
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
-use pondrix_api::{Assignment, ClientError, JobReport, RunnerClient};
+use pondrix_api::{AccountQuestion, Assignment, ClientError, JobReport, RunnerClient};
 use pondrix_core::access::Reach;
-use pondrix_core::image::Registries;
+use pondrix_core::image::{Registries, Repository};
 use pondrix_core::run::{Outcome, StepEnd};
 use pondrix_core::work::Work;
 use pondrix_image::Platform;
@@ -127,6 +127,19 @@ impl JobExecutor {
 
     pub(crate) fn registries(&self) -> Registries {
         Registries { others: Some(self.reach.clone()), ..self.assignment.registries.clone() }
+    }
+
+    /// The same for an image that a recipe names, of which the server did not know.
+    pub(crate) fn registries_of(&self, image: &Repository) -> Result<Registries, JobError> {
+        let mut registries = self.registries();
+        let Some(access) = registries.by_host.get_mut(image.host()) else { return Ok(registries) };
+        let is_asked = access.is_private && access.account(image).is_none();
+        if is_asked && matches!(self.assignment.work, Work::Image(_)) {
+            let question = AccountQuestion { repository: image.clone() };
+            let answer = self.ask(async |client, assignment| client.account(assignment, &question).await)?;
+            access.accounts.extend(answer.account);
+        }
+        Ok(registries)
     }
 
     pub(crate) fn block_on<F: Future>(&self, future: F) -> F::Output {

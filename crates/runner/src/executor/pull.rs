@@ -4,10 +4,11 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use pondrix_core::image::Reference;
-use pondrix_image::registry::{Pulling, RegistryError, Wanted, pull_and_tell};
+use pondrix_image::registry::{Pulling, Wanted, pull_and_tell};
 use pondrix_image::{Image, Platform};
 
 use super::context::JobExecutor;
+use super::error::JobError;
 
 /// How much has to be fetched for the log to tell of it, in bytes: less is there in a moment.
 const WORTH_TELLING: u64 = 8_000_000;
@@ -17,7 +18,7 @@ const TELL_EVERY: Duration = Duration::from_secs(5);
 impl JobExecutor {
     /// Brings an image into the store, for a platform. Where much of it has to be fetched, the log says so, and now
     /// and then how far it is.
-    pub(crate) fn pull(&self, image: &Reference, platform: &Platform, wanted: Wanted) -> Result<Image, RegistryError> {
+    pub(crate) fn pull(&self, image: &Reference, platform: &Platform, wanted: Wanted) -> Result<Image, JobError> {
         let last: Mutex<Option<Instant>> = Mutex::new(None);
         let tell = |now: Pulling| {
             if now.bytes < WORTH_TELLING {
@@ -32,7 +33,9 @@ impl JobExecutor {
                 *last = Some(Instant::now());
             }
         };
-        self.block_on(pull_and_tell(image, platform, wanted, &self.registries(), &self.folder.store, &tell))
+        let registries = self.registries_of(&image.repository)?;
+        let pulling = pull_and_tell(image, platform, wanted, &registries, &self.folder.store, &tell);
+        Ok(self.block_on(pulling)?)
     }
 }
 

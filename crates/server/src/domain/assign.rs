@@ -142,7 +142,7 @@ impl Engine {
             attempt,
             artifacts,
             secrets,
-            registries: Self::registries_for(&*registries?, &work),
+            registries: Self::registries_for(&*registries?, &live.row.facts.id.project, &work),
             is_trusted: earlier.is_trusted,
             step_lists: earlier.step_lists,
             hash_key: self.hash_key(&live.row.facts.id.project),

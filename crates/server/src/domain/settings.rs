@@ -1,19 +1,15 @@
 //! What people set: projects, secrets, environments, registries, pools. What cannot be used is refused here, and not
 //! when a run needs it.
 
-use pondrix_api::{NewProject, PoolView, ProjectChange, RegistryChange};
+use pondrix_api::{NewProject, PoolView, ProjectChange};
+use pondrix_core::ProjectName;
 use pondrix_core::access::{Need, RepositoryHost, is_public};
-use pondrix_core::image::{Registries, Repository};
-use pondrix_core::pipeline::LayerForm;
 use pondrix_core::queue::Share;
-use pondrix_core::{ProjectName, mask};
-use pondrix_image::registry::Registry;
 
-use super::registries::place;
 use super::{Asker, Engine, EngineError};
 use crate::access;
 use crate::audit;
-use crate::store::{self, Project, RegistryRow};
+use crate::store::{self, Project};
 
 /// The shares of the runners that a project may have.
 const WEIGHTS: std::ops::RangeInclusive<u32> = 1..=100;
@@ -33,7 +29,7 @@ pub(super) fn is_name(name: &str, of: &str) -> Result<(), EngineError> {
 }
 
 /// An address without the name and password that may stand in it.
-fn without_password(address: &str) -> String {
+pub(super) fn without_password(address: &str) -> String {
     match address.split_once("://") {
         Some((scheme, rest)) => {
             let (host, path) = rest.split_at(rest.find('/').unwrap_or(rest.len()));
@@ -128,78 +124,6 @@ impl Engine {
         Ok(self.read_limits().await?)
     }
 
-    /// Says how a registry is reached, or changes it. What is not said stays as it is, but for a password that was given
-    /// for another place: it is forgotten. Answers also who signed in with that.
-    pub(crate) async fn set_registry(
-        &self,
-        change: RegistryChange,
-    ) -> Result<(RegistryRow, Option<String>), EngineError> {
-        let host = change.host;
-        audit::about(&host);
-        let said = [
-            change.address.as_ref().map(|address| format!("at {}", without_password(address))),
-            change.certificates.as_ref().map(|_| "other certificates".to_owned()),
-            change.user.as_ref().map(|user| format!("signs in as {user}")),
-        ];
-        audit::words(said.into_iter().flatten().collect::<Vec<_>>().join("; "));
-        if format!("{host}/x").parse::<Repository>().is_err() {
-            return invalid(format!("`{host}` is not a registry's host as image names begin with"));
-        }
-        let wanted = host.clone();
-        let there = self.store.read(move |c| store::registry(c, &wanted)).await?;
-        let mut row = there.unwrap_or_else(|| RegistryRow { host: host.clone(), ..RegistryRow::default() });
-        let before = (address_of(&row), row.certificates.clone());
-        if let Some(address) = change.address {
-            is_http(&address)?;
-            row.address = Some(address);
-        }
-        row.certificates = change.certificates.or(row.certificates);
-        let mut forgotten = None;
-        // Whoever may change where a registry is would be sent the password otherwise.
-        if (address_of(&row), row.certificates.clone()) != before {
-            row.password = None;
-            forgotten = row.user.take();
-        }
-        match (change.user, change.password) {
-            (Some(user), Some(password)) if !user.is_empty() => {
-                if password.trim().len() < mask::SHORTEST {
-                    let least = mask::SHORTEST;
-                    return invalid(format!(
-                        "a password has at least {least} letters, so that it can be hidden in logs"
-                    ));
-                }
-                let sealed = self.seal.seal(&place(&host), &password)?;
-                (row.user, row.password) = (Some(user), Some(sealed));
-                forgotten = None;
-            }
-            (None, None) => {}
-            _ => return invalid("a name and a password belong together; send both"),
-        }
-        if let Some(layers) = change.layers {
-            if !LayerForm::WORDS.iter().any(|(word, _)| *word == layers) {
-                return invalid(format!("`{layers}` is no way to compress layers: gzip or zstd"));
-            }
-            row.layers = Some(layers);
-        }
-        if let Some(path) = change.bare_names {
-            let path = path.trim_matches('/').to_owned();
-            if !path.is_empty() && format!("{host}/{path}").parse::<Repository>().is_err() {
-                return invalid(format!("`{path}` is not a path in a registry"));
-            }
-            row.bare_names = Some(path);
-        }
-        let registries = Registries { by_host: [(host.clone(), self.access(row.clone()))].into(), others: None };
-        Registry::new(&host, &registries).map_err(|error| EngineError::Invalid(error.to_string()))?;
-        let kept = row.clone();
-        self.change_registries(move |c| store::put_registry(c, &kept)).await?;
-        Ok((row, forgotten))
-    }
-
-    /// Forgets how a registry is reached; says whether it was known.
-    pub(crate) async fn remove_registry(&self, host: String) -> Result<bool, EngineError> {
-        Ok(self.change_registries(move |c| store::remove_registry(c, &host)).await?)
-    }
-
     /// Sets how many jobs may run at once in a pool; where it says 0 or nothing, as many as there are.
     pub(crate) async fn set_pool(&self, pool: PoolView) -> Result<(), EngineError> {
         is_name(&pool.name, "a pool's name")?;
@@ -209,9 +133,4 @@ impl Engine {
         self.store.write_noted(self.clock.now(), move |c| store::put_pool(c, &pool.name, limit)).await?;
         Ok(self.read_limits().await?)
     }
-}
-
-/// Where a registry is reached.
-pub(crate) fn address_of(row: &RegistryRow) -> String {
-    row.address.clone().unwrap_or_else(|| format!("https://{}", row.host))
 }

@@ -1,39 +1,52 @@
 //! Registries: how they are reached, who signs in, and what they allow.
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use pondrix_api::{
-    Problem, RegistryChange, RegistryCheck, RegistryList, RegistryProof, RegistryQuestion, RegistryView,
+    Problem, RegistryAccount, RegistryChange, RegistryCheck, RegistryList, RegistryProof, RegistryQuestion,
+    RegistryView,
 };
 use pondrix_core::image::Repository;
 use pondrix_image::registry::{Registry, RegistryError};
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
 use crate::audit;
 use crate::domain::address_of;
-use crate::store::RegistryRow;
+use crate::store::{AccountRow, RegistryRow};
 
 fn view(row: RegistryRow) -> RegistryView {
     RegistryView {
         address: address_of(&row),
         host: row.host,
-        user: row.user,
+        accounts: row.accounts.into_iter().map(account).collect(),
+        signs_in_at: row.realm,
         certificates: row.certificates.is_some(),
         layers: row.layers,
         bare_names: row.bare_names,
-        forgotten: None,
+        forgotten: Vec::new(),
     }
 }
 
-/// All registries that are reached in a way of their own.
+fn account(AccountRow { user, repositories, projects, .. }: AccountRow) -> RegistryAccount {
+    RegistryAccount { user, repositories, projects }
+}
+
+/// All registries that are reached in a way of their own; of who signs in, those who do for projects that may be seen.
 #[utoipa::path(get, path = "/api/v1/registries", tag = "settings",
     responses((status = 200, body = RegistryList), (status = 401, body = Problem)))]
-pub(super) async fn list(State(app): Shared, _person: Person) -> Result<Json<RegistryList>, ApiError> {
-    let rows = app.queries.registries().await?;
-    Ok(Json(RegistryList { registries: rows.into_iter().map(view).collect() }))
+pub(super) async fn list(State(app): Shared, person: Person) -> Result<Json<RegistryList>, ApiError> {
+    let mut registries: Vec<_> = app.queries.registries().await?.into_iter().map(view).collect();
+    let rights = &person.shown.rights;
+    for RegistryView { accounts, .. } in &mut registries {
+        accounts.retain(|one| one.projects.is_empty() || one.projects.iter().any(|of| rights.see_some_of(of)));
+        accounts.iter_mut().for_each(|one| one.projects.retain(|of| rights.see_some_of(of)));
+    }
+    Ok(Json(RegistryList { registries }))
 }
 
 /// Says how a registry is reached, or changes it. What is not said stays as it is; but a password that was given for
@@ -49,18 +62,29 @@ pub(super) async fn set(
     Ok(Json(RegistryView { forgotten, ..view(row) }))
 }
 
-/// Forgets how a registry is reached, and who signs in at it.
-#[utoipa::path(delete, path = "/api/v1/registries/{host}", tag = "settings", params(("host" = String, Path)),
+/// What of a registry is forgotten.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Forgotten {
+    /// Only that this user signs in; all of it, where nobody is named.
+    user: Option<String>,
+}
+
+/// Forgets how a registry is reached and who signs in at it, or only that somebody does.
+#[utoipa::path(delete, path = "/api/v1/registries/{host}", tag = "settings",
+    params(("host" = String, Path), Forgotten),
     responses((status = 204), (status = 401, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn remove(
     State(app): Shared,
     _person: Person,
     Path(host): Path<String>,
+    Query(Forgotten { user }): Query<Forgotten>,
 ) -> Result<StatusCode, ApiError> {
-    if app.engine.remove_registry(host.clone()).await? {
+    let of_whom = user.as_ref().map_or_else(String::new, |user| format!("{user} at the "));
+    if app.engine.remove_registry(host.clone(), user).await? {
         return Ok(StatusCode::NO_CONTENT);
     }
-    Err(ApiError::not_found(format!("registry `{host}`; see `pondrix registry list`")))
+    Err(ApiError::not_found(format!("{of_whom}registry `{host}`; see `pondrix registry list`")))
 }
 
 /// Proves what a repository allows: that its registry answers, and that images can be pulled and pushed.
@@ -73,7 +97,8 @@ pub(super) async fn test(
 ) -> Result<Json<RegistryProof>, ApiError> {
     audit::about(&question.repository);
     let repository: Repository = question.repository.parse().map_err(|error| ApiError::bad(format!("{error}")))?;
-    let registries = app.engine.registries().await?;
+    let all = app.engine.registries().await?;
+    let registries = question.project.as_ref().map_or_else(|| (*all).clone(), |project| all.of(project));
     let registry = Registry::new(repository.host(), &registries).map_err(|error| ApiError::bad(error.to_string()))?;
     let address = registries.address(repository.host());
     let told = |what: &str, result: Result<(), RegistryError>, good: String| match result {
@@ -83,7 +108,7 @@ pub(super) async fn test(
             RegistryCheck { what: what.to_owned(), passed: false, words: error.to_string(), help: Some(help) }
         }
     };
-    let user = registries.access(repository.host()).sign_in.map(|who| who.user);
+    let user = registries.access(repository.host()).account(&repository).map(|who| who.user.clone());
     let who = user.map_or_else(|| "nobody signs in".to_owned(), |user| format!("as {user}"));
     let mut checks = vec![told("answers", registry.answers().await, format!("at {address}, {who}"))];
     if checks[0].passed {
@@ -106,6 +131,7 @@ fn help(error: &RegistryError, repository: &Repository) -> String {
                 repository.path()
             )
         }
+        RegistryError::OtherRealm { realm, .. } => format!("pondrix registry add {host} --signs-in-at {realm}"),
         RegistryError::Refused { .. } => format!("have {host} allow it for {}", repository.path()),
         _ => format!("look whether {host} is a registry"),
     }

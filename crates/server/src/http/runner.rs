@@ -13,8 +13,8 @@ use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use futures_util::StreamExt;
 use pondrix_api::{
-    Beat, Hello, JoinRequest, Joined, LogLength, SourceChanges, SourceDifference, TagAnswer, TagQuestion, TimedReport,
-    Welcome,
+    AccountAnswer, AccountQuestion, Beat, Hello, JoinRequest, Joined, LogLength, SourceChanges, SourceDifference,
+    TagAnswer, TagQuestion, TimedReport, Welcome,
 };
 use pondrix_core::file_times::FileTimes;
 use pondrix_core::{ProjectName, RunId};
@@ -48,6 +48,7 @@ pub(super) fn routes() -> Router<Arc<App>> {
         .route("/api/v1/runner/leases/{lease}/log", put(append_log))
         .route("/api/v1/runner/leases/{lease}/beat", post(beat))
         .route("/api/v1/runner/leases/{lease}/tag", post(may_tag))
+        .route("/api/v1/runner/leases/{lease}/account", post(account))
         .merge(super::runner_files::routes())
 }
 
@@ -258,6 +259,17 @@ async fn may_tag(
 ) -> Result<Json<TagAnswer>, ApiError> {
     let (live, lease) = leased(&app, &runner, &lease).await?;
     Ok(Json(app.engine.may_tag(&live, &lease, question).await?))
+}
+
+async fn account(
+    State(app): Shared,
+    runner: Runner,
+    Path(lease): Path<String>,
+    Json(AccountQuestion { repository }): Json<AccountQuestion>,
+) -> Result<Json<AccountAnswer>, ApiError> {
+    let (live, lease) = leased(&app, &runner, &lease).await?;
+    let account = app.engine.account_for(&live, &lease.job, &repository).await?;
+    Ok(Json(AccountAnswer { account }))
 }
 
 async fn beat(State(app): Shared, runner: Runner, Path(lease): Path<String>) -> Result<Json<Beat>, ApiError> {

@@ -71,7 +71,8 @@ pub(crate) fn prove(path: &Path, made: Time) -> Result<Proof, StoreError> {
     let mut sealed = records.prepare(
         "SELECT p.name || '/' || s.name, s.sealed FROM secrets s JOIN projects p ON p.id = s.project
          UNION ALL SELECT scope || '/' || name, sealed FROM shared_secrets
-         UNION ALL SELECT 'registry ' || host, password FROM registries WHERE password IS NOT NULL",
+         UNION ALL SELECT 'registry ' || host, password FROM registry_accounts
+         UNION ALL SELECT 'environment/' || name, kubeconfig FROM environments WHERE kubeconfig IS NOT NULL",
     )?;
     let sealed = sealed.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?.collect::<Result<_, _>>()?;
     records.execute(

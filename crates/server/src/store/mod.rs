@@ -58,7 +58,8 @@ pub(crate) use records::{
     put_listing, put_record, put_running, put_tags, repositories, tag_changes, tagged, unlisted,
 };
 pub(crate) use registries::{
-    RegistryRow, all as registries, by_host as registry, put as put_registry, remove as remove_registry,
+    AccountRow, RegistryRow, all as registries, by_host as registry, put as put_registry, remove as remove_registry,
+    remove_account,
 };
 pub(crate) use removal::{
     Running, forget_leftovers, hidden_projects, hide_project, images_outside, leave, leftovers, remove_project,
@@ -103,7 +104,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 20] = [
+const MIGRATIONS: [Migration; 21] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -124,6 +125,7 @@ const MIGRATIONS: [Migration; 20] = [
     Tables(include_str!("migrations/018.sql")),
     Tables(include_str!("migrations/019.sql")),
     Tables(include_str!("migrations/020.sql")),
+    Tables(include_str!("migrations/021.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);

@@ -121,7 +121,7 @@ async fn look(engine: &Engine, live: &LiveRun) -> Result<Vec<PreflightFault>, St
     let jobs: Vec<_> = live.row.plan.jobs().filter(is_to_run).collect();
     let needs = Needs::of(live, &jobs);
     let facts = &live.row.facts;
-    let registries = engine.registries().await?;
+    let registries = engine.registries().await?.of(&facts.id.project);
     let mut faults = secrets(engine, facts, needs.secrets).await?;
     let refused = engine.not_admitted(facts, live.row.summary.by.clone(), &needs.environments).await?;
     for fault in &refused {
@@ -283,6 +283,7 @@ fn silent(host: &str) -> String {
 
 fn advice_for(error: &RegistryError, host: &str) -> String {
     match error {
+        RegistryError::OtherRealm { realm, .. } => format!("pondrix registry add {host} --signs-in-at {realm}"),
         RegistryError::SignIn { .. } => format!("pondrix registry add {host} --user NAME says who signs in"),
         _ => registry_advice(host),
     }

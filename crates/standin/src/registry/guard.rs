@@ -26,11 +26,13 @@ pub(super) fn token(registry: &Registry, address: &Uri, headers: &HeaderMap) -> 
     let Ok(Query(asked)) = asked else { return StatusCode::BAD_REQUEST.into_response() };
     let scopes: Vec<String> = asked.into_iter().filter(|(name, _)| name == "scope").map(|(_, scope)| scope).collect();
     let mut inner = registry.inner();
-    let Some(guard) = inner.guard.clone().filter(|guard| knows_password(guard, headers)) else {
+    let Some(guard) = inner.guards.iter().find(|guard| knows_password(guard, headers)).cloned() else {
         return StatusCode::UNAUTHORIZED.into_response();
     };
     let token = format!("token-{}", inner.tokens.len());
+    let below = format!("repository:{}", guard.below);
     let scope = scopes.join(" ");
+    let scope = scope.split(' ').filter(|scope| scope.starts_with(&below)).collect::<Vec<_>>().join(" ");
     inner.tokens.insert(token.clone(), (scope, guard.token_uses.unwrap_or(u32::MAX)));
     json!({ "token": token, "expires_in": 300 }).to_string().into_response()
 }
@@ -47,7 +49,7 @@ fn covers(scopes: &str, repository: &str, action: &str) -> bool {
 /// Whether somebody who was let in may pull from a repository as well.
 pub(super) fn may_pull(registry: &Registry, repository: &str, headers: &HeaderMap) -> bool {
     let inner = registry.inner();
-    let tokens_count = inner.guard.as_ref().is_some_and(|guard| guard.token_uses.is_some());
+    let tokens_count = inner.guards.iter().any(|guard| guard.token_uses.is_some());
     let token = shown(headers, "Bearer").and_then(|token| inner.tokens.get(token));
     !tokens_count || token.is_some_and(|(scope, _)| covers(scope, repository, "pull"))
 }
@@ -60,10 +62,13 @@ pub(super) fn refusal(
     headers: &HeaderMap,
 ) -> Option<Response> {
     let mut inner = registry.inner();
-    let guard = inner.guard.clone()?;
+    let guards = inner.guards.clone();
+    let token_uses = guards.first()?.token_uses;
+    let lets_in =
+        |guard: &Guard| knows_password(guard, headers) && repository.is_none_or(|name| name.starts_with(guard.below));
     let action = if matches!(*method, Method::GET | Method::HEAD) { "pull" } else { "push" };
-    let challenge = match guard.token_uses {
-        None if knows_password(&guard, headers) => return None,
+    let challenge = match token_uses {
+        None if guards.iter().any(lets_in) => return None,
         None => "Basic realm=\"pond\"".to_owned(),
         Some(_) => {
             let known = shown(headers, "Bearer").and_then(|token| inner.tokens.get_mut(token));

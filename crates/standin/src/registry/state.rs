@@ -45,6 +45,8 @@ pub struct Guard {
     pub password: String,
     /// How many requests a token is good for, where tokens are asked for and not name and password.
     pub token_uses: Option<u32>,
+    /// How the repositories begin that it is for; nothing for all.
+    pub below: &'static str,
 }
 
 /// A registry.
@@ -60,7 +62,7 @@ pub(super) struct Inner {
     /// Uploads under way: how many bytes each has.
     pub(super) uploads: HashMap<String, u64>,
     pub(super) behaviour: Behaviour,
-    pub(super) guard: Option<Guard>,
+    pub(super) guards: Vec<Guard>,
     /// The tokens that were given: for what, and for how many requests more.
     pub(super) tokens: HashMap<String, (String, u32)>,
     /// How many requests more it has no time for.
@@ -118,8 +120,8 @@ impl Registry {
     }
 
     /// Lets nobody in but who this is.
-    pub fn guard(&self, guard: Option<Guard>) {
-        self.inner().guard = guard;
+    pub fn guard(&self, guards: impl IntoIterator<Item = Guard>) {
+        self.inner().guards = guards.into_iter().collect();
     }
 
     /// Has no time for so many requests.

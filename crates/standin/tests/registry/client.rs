@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use axum::Router;
 use axum::http::HeaderMap;
 use axum::routing::any;
-use pondrix_core::image::{Registries, Repository, SignIn};
+use pondrix_core::image::{Account, Registries, Repository};
 use pondrix_image::registry::{Attachment, PushRequest, Registry, RegistryError, pull, push};
 use pondrix_image::{Descriptor, media};
 use pondrix_standin::registry::Guard;
@@ -28,9 +28,14 @@ pub(crate) fn large() -> Vec<u8> {
 
 pub(crate) fn signed_in(registries: &Registries, user: &str, password: &str) -> Registries {
     let mut registries = registries.clone();
-    let sign_in = SignIn { user: user.to_owned(), password: password.to_owned() };
+    let account = Account {
+        user: user.to_owned(),
+        password: password.to_owned(),
+        repositories: Vec::new(),
+        projects: Vec::new(),
+    };
     for access in registries.by_host.values_mut() {
-        access.sign_in = Some(sign_in.clone());
+        access.accounts = vec![account.clone()];
     }
     registries
 }
@@ -40,7 +45,7 @@ pub(crate) fn repository(name: &str) -> Repository {
 }
 
 fn guard(token_uses: Option<u32>) -> Option<Guard> {
-    Some(Guard { user: "ines".to_owned(), password: "lily-pad-4711".to_owned(), token_uses })
+    Some(Guard { user: "ines".to_owned(), password: "lily-pad-4711".to_owned(), token_uses, below: "" })
 }
 
 #[tokio::test(flavor = "multi_thread")]

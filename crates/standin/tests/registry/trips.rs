@@ -66,6 +66,7 @@ async fn whatever_kind_of_request_goes_wrong_once_a_push_comes_to_its_end() {
         user: USER.to_owned(),
         password: PASSWORD.to_owned(),
         token_uses: Some(u32::MAX),
+        below: "",
     }));
     // One that knows no referrers has a tag read and written, too.
     place.registry.know_referrers(false);
@@ -133,7 +134,7 @@ async fn layers_are_taken_from_the_bases_repository_where_a_token_covers_both_an
     let store = place.store("builder");
     let app = built(&place, &store, &[("f", "1")], "FROM scratch\nCOPY f /f").await;
     let right = signed_in(&place.registries, USER, PASSWORD);
-    let guard = Guard { user: USER.to_owned(), password: PASSWORD.to_owned(), token_uses: Some(u32::MAX) };
+    let guard = Guard { user: USER.to_owned(), password: PASSWORD.to_owned(), token_uses: Some(u32::MAX), below: "" };
     place.registry.guard(Some(guard));
     pushed(&place, &app, "base", &right).await.unwrap();
     let (base, name) = (repository("base"), repository("team/app"));
