@@ -9,6 +9,7 @@ mod audit;
 mod client;
 mod followed_run;
 mod images;
+mod keys;
 mod plan;
 mod problem;
 mod registries;
@@ -33,6 +34,7 @@ pub use images::{
     BaseFacts, ChainLink, ImageChain, ImageDetail, ImageDifference, ImageList, ImageRecord, ImageSummary, IndexRecord,
     LayerDigests, LayerView, TagChange,
 };
+pub use keys::KeysView;
 pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};
 pub use problem::Problem;
 pub use registries::{
@@ -53,7 +55,7 @@ pub use runs::{
     TemplateUse, TryRequest,
 };
 pub use settings::{
-    EnvironmentChange, EnvironmentList, EnvironmentView, FreezeRequest, HookAnswer, MissingSecret, NewProject,
+    EnvironmentChange, EnvironmentList, EnvironmentView, FreezeRequest, HookAnswer, MissingSecret, NewProject, NoValue,
     PauseRequest, PauseView, PoolView, ProjectChange, ProjectList, ProjectView, RunnerList, RunnerView, SecretList,
     SecretValue, SecretView, SharedSecret, SharedSecretName,
 };

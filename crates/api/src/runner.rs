@@ -117,8 +117,23 @@ pub struct StepList {
 pub struct NamedSecret {
     /// Its name.
     pub name: String,
-    /// Its value.
-    pub value: String,
+    /// Its value; in base64 on its way (RFC 4648, section 4).
+    #[serde(with = "base64_bytes")]
+    pub value: Vec<u8>,
+}
+
+mod base64_bytes {
+    use base64::Engine as _;
+    use base64::engine::general_purpose::STANDARD;
+    use serde::{Deserialize, Deserializer, Serializer};
+
+    pub(super) fn serialize<S: Serializer>(bytes: &[u8], to: S) -> Result<S::Ok, S::Error> {
+        to.serialize_str(&STANDARD.encode(bytes))
+    }
+
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<u8>, D::Error> {
+        STANDARD.decode(String::deserialize(from)?).map_err(serde::de::Error::custom)
+    }
 }
 
 impl std::fmt::Debug for NamedSecret {

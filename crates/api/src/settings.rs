@@ -1,5 +1,7 @@
 //! What the server holds: projects, environments, registries, access.
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use pondrix_core::access::{EnvironmentRules, Projects, RefPattern, SecretScope};
 use pondrix_core::{State, Time};
 use serde::{Deserialize, Serialize};
@@ -65,15 +67,53 @@ pub struct ProjectChange {
     pub protected: Option<Vec<RefPattern>>,
 }
 
-/// A secret's new value.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
+/// A secret's new value: a text, or bytes. It is never shown again.
+#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct SecretValue {
-    /// The value. It is never shown again.
-    pub value: String,
+    /// The value, where it is a text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub value: Option<String>,
+    /// The value in base64 (RFC 4648, section 4), where it is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub base64: Option<String>,
     /// Whether only runs of protected refs are given it; as it was where nothing is said, and at first so for an
     /// environment, and not for others.
     #[serde(default)]
     pub protected: Option<bool>,
+}
+
+/// What was sent as a secret's value is none.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NoValue {
+    /// Both, or neither.
+    #[error("a secret has one value: send `value`, a text, or `base64`, bytes")]
+    NotOne,
+    /// Something else than base64.
+    #[error("`base64` is not in base64 (RFC 4648, section 4)")]
+    NoBase64,
+}
+
+impl SecretValue {
+    /// These bytes, as a text where they are one.
+    #[must_use]
+    pub fn new(bytes: Vec<u8>, protected: Option<bool>) -> Self {
+        match String::from_utf8(bytes) {
+            Ok(text) => Self { value: Some(text), base64: None, protected },
+            Err(other) => Self { value: None, base64: Some(STANDARD.encode(other.into_bytes())), protected },
+        }
+    }
+
+    /// The bytes of the value.
+    ///
+    /// # Errors
+    /// When there is not one, or it is not in base64.
+    pub fn bytes(&self) -> Result<Vec<u8>, NoValue> {
+        match (&self.value, &self.base64) {
+            (Some(text), None) => Ok(text.clone().into_bytes()),
+            (None, Some(text)) => STANDARD.decode(text).map_err(|_| NoValue::NoBase64),
+            _ => Err(NoValue::NotOne),
+        }
+    }
 }
 
 impl std::fmt::Debug for SecretValue {

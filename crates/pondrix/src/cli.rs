@@ -66,6 +66,8 @@ pub(crate) enum Command {
     Secret(commands::secret::Secret),
     #[command(subcommand)]
     Audit(commands::audit::Audit),
+    #[command(subcommand)]
+    Key(commands::key::Key),
     Backup(commands::backup::Backup),
     Restore(commands::restore::Restore),
     #[command(subcommand)]

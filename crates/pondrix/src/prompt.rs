@@ -64,15 +64,24 @@ pub(crate) fn confirm_name(what: &str, name: &str, yes: bool) -> Result<(), Fail
 
 /// A hidden text: from the terminal, or from standard input where that is none.
 pub(crate) fn hidden_or_input(question: &str) -> Result<String, Failure> {
+    let bytes = hidden_or_bytes(question)?;
+    String::from_utf8(bytes).map_err(|_| Failure::usage("standard input is no text"))
+}
+
+/// The same, of any bytes.
+pub(crate) fn hidden_or_bytes(question: &str) -> Result<Vec<u8>, Failure> {
     if std::io::stdin().is_terminal() {
-        return Ok(hidden(question)?);
+        return Ok(hidden(question)?.into_bytes());
     }
-    let mut text = String::new();
-    std::io::stdin().read_to_string(&mut text).map_err(|error| Failure::usage(format!("standard input: {error}")))?;
+    let mut bytes = Vec::new();
+    std::io::stdin().read_to_end(&mut bytes).map_err(|error| Failure::usage(format!("standard input: {error}")))?;
     // `echo VALUE | pondrix secret set …` means the value without the line's end; of several lines, as keys
-    // have, the last one's end belongs to them.
-    Ok(match text.strip_suffix('\n') {
-        Some(line) if !line.contains('\n') => line.strip_suffix('\r').unwrap_or(line).to_owned(),
-        _ => text,
-    })
+    // have, the last one's end belongs to them, and so it does of what is no text.
+    if let Some(line) = bytes.strip_suffix(b"\n")
+        && !line.contains(&b'\n')
+        && std::str::from_utf8(line).is_ok()
+    {
+        return Ok(line.strip_suffix(b"\r").unwrap_or(line).to_vec());
+    }
+    Ok(bytes)
 }

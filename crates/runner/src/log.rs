@@ -108,7 +108,7 @@ impl Log {
     /// A log that continues one of so many bytes, is to be no longer than so many, and in which these secrets are hidden.
     pub(crate) fn new(path: &Path, base: u64, limit: u64, secrets: &[NamedSecret]) -> std::io::Result<Self> {
         let file = File::options().create_new(true).read(true).append(true).open(path)?;
-        let masker = Masker::new(secrets.iter().map(|secret| (secret.name.as_str(), secret.value.as_bytes())));
+        let masker = Masker::new(secrets.iter().map(|secret| (secret.name.as_str(), secret.value.as_slice())));
         let room = Arc::new(Mutex::new(Room::new(limit, base)));
         Ok(Self { file: Arc::new(file), base, masker, length: watch::Sender::new(0), room })
     }

@@ -102,6 +102,11 @@ impl Change for bool {
         *self
     }
 }
+impl<T: Change, U> Change for (T, U) {
+    fn is_made(&self) -> bool {
+        self.0.is_made()
+    }
+}
 impl<T> Change for Option<T> {
     fn is_made(&self) -> bool {
         self.is_some()

@@ -29,5 +29,7 @@ mod tries;
 mod workers;
 
 pub use backup::{BackupError, Checked, Restored, check_backup, restore};
+pub use domain::KeySources;
 pub use http::{openapi_document, rights_table};
+pub use seal::{MasterSource, NoMasterSource};
 pub use serve::{Server, ServerConfig, Tokens};

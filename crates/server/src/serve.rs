@@ -16,12 +16,11 @@ use tracing::info;
 
 use crate::access;
 use crate::backup;
-use crate::domain::{Engine, PreflightOrders, remove_aside_of_before};
+use crate::domain::{Engine, KeySources, PreflightOrders, remove_aside_of_before, unlock};
 use crate::http::{self, App};
 use crate::ports::{Clock, Ports};
 use crate::private::{create_private, write_private};
 use crate::queries::Queries;
-use crate::seal::Seal;
 use crate::store::{self, Store, TokenKind, TokenRow};
 use crate::workers::{self, watcher::Watcher};
 
@@ -41,6 +40,8 @@ pub struct ServerConfig {
     pub try_limit: u64,
     /// The longest log of a job, in bytes.
     pub log_limit: u64,
+    /// Where the keys come from that secrets are sealed with.
+    pub keys: KeySources,
     /// The proxies that are believed when they say whom they ask for.
     pub trusted_proxies: Vec<IpAddr>,
     /// What of the network is reached at hosts that pipelines name, and nobody who administers the server.
@@ -99,7 +100,7 @@ impl Server {
         let admin = Self::new_admin_token(&store, &ports.clock).await?;
         // Of before: one for all runners, which is good no more.
         let _ = std::fs::remove_file(config.data.join("runner.token"));
-        let seal = Seal::open(&config.data.join("secrets.key")).with_context(told)?;
+        let seal = unlock(&store, &config.keys, ports.clock.now()).await?;
         let (engine, preflights) = Engine::new(store.clone(), ports, seal, config.data.clone(), config.log_limit);
         Ok((Self { config, store, engine, preflights }, Tokens { admin }))
     }

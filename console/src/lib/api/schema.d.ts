@@ -216,6 +216,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The keys that secrets are sealed with, without themselves. */
+        get: operations["settings_show"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes another master key, where it is in a file, and wraps the data keys with it. */
+        post: operations["settings_rotate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pools": {
         parameters: {
             query?: never;
@@ -1665,6 +1699,23 @@ export interface components {
             /** @description Its steps. */
             steps: components["schemas"]["StepView"][];
         };
+        /** @description The keys that secrets are sealed with. */
+        KeysView: {
+            /**
+             * Format: int64
+             * @description How many data keys there are: one of the server, and one of each project.
+             */
+            data_keys: number;
+            /** @description Where the master key comes from. */
+            from: string;
+            /** @description The id of the master key, which the data keys are wrapped with. It tells nothing of the key. */
+            master: string;
+            /**
+             * Format: date-time
+             * @description Since when the data keys are wrapped with it.
+             */
+            since?: string | null;
+        };
         /** @description A layer of an image. */
         LayerView: {
             /** @description The digest of its uncompressed bytes. */
@@ -2380,15 +2431,17 @@ export interface components {
             /** @description By name; of a project those too that it shares with others, after its own. */
             secrets: components["schemas"]["SecretView"][];
         };
-        /** @description A secret's new value. */
+        /** @description A secret's new value: a text, or bytes. It is never shown again. */
         SecretValue: {
+            /** @description The value in base64 (RFC 4648, section 4), where it is none. */
+            base64?: string | null;
             /**
              * @description Whether only runs of protected refs are given it; as it was where nothing is said, and at first so for an
              *     environment, and not for others.
              */
             protected?: boolean | null;
-            /** @description The value. It is never shown again. */
-            value: string;
+            /** @description The value, where it is a text. */
+            value?: string | null;
         };
         /** @description A secret, without its value. */
         SecretView: {
@@ -3774,6 +3827,109 @@ export interface operations {
             };
             /** @description The request says something that cannot be done. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings_show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeysView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings_rotate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeysView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -2,6 +2,7 @@
 
 mod audit;
 mod events;
+mod keys;
 mod person;
 mod registries;
 mod runner;

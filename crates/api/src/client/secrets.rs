@@ -19,7 +19,7 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn set_secret(&self, project: &ProjectName, name: &str, value: &str) -> Result<SecretView, ClientError> {
-        self.put_secret(project, name, &SecretValue { value: value.to_owned(), protected: None }).await
+        self.put_secret(project, name, &SecretValue::new(value.as_bytes().to_vec(), None)).await
     }
 
     /// Sets a project's secret, and for which runs it is.

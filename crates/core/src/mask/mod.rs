@@ -2,6 +2,7 @@
 
 mod forms;
 
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use aho_corasick::{AhoCorasick, MatchKind};
@@ -18,13 +19,24 @@ pub struct Masker {
 }
 
 /// What is looked for.
+///
+/// A value may be long, and have many forms: only their beginnings are in the automaton, which would take seconds to build
+/// otherwise. What begins like one is compared with the whole.
 #[derive(Debug)]
 struct Words {
+    /// Finds beginnings.
     search: Option<AhoCorasick>,
     /// Each without ends of lines, and what stands in its place.
     patterns: Vec<(Vec<u8>, Vec<u8>)>,
+    /// The patterns by their first letters, the longest first.
+    by_head: HashMap<[u8; SHORTEST], Vec<usize>>,
+    /// All beginnings that are shorter than that.
+    stubs: HashSet<Vec<u8>>,
     longest: usize,
 }
+
+/// How much of a pattern is in the automaton.
+const HEAD: usize = 16;
 
 /// The shortest value that is hidden. What is shorter stands in too many innocent places.
 pub const SHORTEST: usize = 4;
@@ -56,21 +68,34 @@ impl Masker {
     #[must_use]
     pub fn new<'a>(secrets: impl IntoIterator<Item = (&'a str, &'a [u8])>) -> Self {
         let mut patterns: Vec<(Vec<u8>, Vec<u8>)> = Vec::new();
+        let mut known = HashSet::new();
         for (name, value) in secrets {
             for mut form in forms::of(value) {
                 form.retain(|byte| !ends_line(*byte));
-                if form.len() >= SHORTEST && !patterns.iter().any(|(known, _)| *known == form) {
+                if form.len() >= SHORTEST && known.insert(form.clone()) {
                     patterns.push((form, format!("(secret {name})").into_bytes()));
                 }
             }
         }
-        let built = AhoCorasick::builder()
-            .match_kind(MatchKind::LeftmostLongest)
-            .build(patterns.iter().map(|(pattern, _)| pattern));
-        // Only more patterns than fit into memory cannot be built; hiding nothing would be worse.
-        let search = (!patterns.is_empty()).then(|| built.expect("secrets are few and short"));
+        let heads: HashSet<&[u8]> = patterns.iter().map(|(form, _)| &form[..form.len().min(HEAD)]).collect();
+        // Only more beginnings than fit into memory cannot be built; hiding nothing would be worse.
+        let search = (!heads.is_empty()).then(|| {
+            let mut builder = AhoCorasick::builder();
+            builder.match_kind(MatchKind::LeftmostFirst).build(&heads).expect("beginnings are short")
+        });
+        let mut by_head: HashMap<[u8; SHORTEST], Vec<usize>> = HashMap::new();
+        let mut stubs = HashSet::new();
+        for (number, (form, _)) in patterns.iter().enumerate() {
+            stubs.extend((1..SHORTEST).map(|length| form[..length].to_vec()));
+            if let Some(head) = form.first_chunk() {
+                by_head.entry(*head).or_default().push(number);
+            }
+        }
+        for numbers in by_head.values_mut() {
+            numbers.sort_by_key(|number| std::cmp::Reverse(patterns[*number].0.len()));
+        }
         let longest = patterns.iter().map(|(pattern, _)| pattern.len()).max().unwrap_or(0);
-        Self { words: Arc::new(Words { search, patterns, longest }), held: Vec::new() }
+        Self { words: Arc::new(Words { search, patterns, by_head, stubs, longest }), held: Vec::new() }
     }
 
     /// Takes more of the stream. Answers what can be shown of it now.
@@ -109,17 +134,35 @@ impl Words {
         let (mut at, mut told) = (0, 0);
         loop {
             let open = if is_all { compact.bytes.len() } else { self.first_open(&compact.bytes, at) };
-            let found = search.find(&compact.bytes[at..]).filter(|found| at + found.start() < open);
-            let Some(found) = found else {
+            let Some((start, number)) = self.first(search, &compact.bytes, at).filter(|(start, _)| *start < open)
+            else {
                 let open = compact.place(open, input.len());
                 shown.extend_from_slice(&input[told..open]);
                 return (shown, open);
             };
-            shown.extend_from_slice(&input[told..compact.places[at + found.start()]]);
-            shown.extend_from_slice(&self.patterns[found.pattern().as_usize()].1);
-            at += found.end();
+            let (pattern, shown_instead) = &self.patterns[number];
+            shown.extend_from_slice(&input[told..compact.places[start]]);
+            shown.extend_from_slice(shown_instead);
+            at = start + pattern.len();
             told = compact.places[at - 1] + 1;
         }
+    }
+
+    /// The first pattern in an input, the longest where several begin there: where, and which.
+    fn first(&self, search: &AhoCorasick, input: &[u8], mut from: usize) -> Option<(usize, usize)> {
+        loop {
+            let start = search.find(input.get(from..)?)?.start() + from;
+            if let Some(number) = self.pattern_at(&input[start..]) {
+                return Some((start, number));
+            }
+            from = start + 1;
+        }
+    }
+
+    /// The longest pattern that an input begins with.
+    fn pattern_at(&self, input: &[u8]) -> Option<usize> {
+        let numbers = self.by_head.get(input.first_chunk()?)?;
+        numbers.iter().copied().find(|number| input.starts_with(&self.patterns[*number].0))
     }
 
     /// The first place from where on the input may be the beginning of a secret that goes on in what
@@ -128,7 +171,12 @@ impl Words {
         let from = from.max(input.len().saturating_sub(self.longest.saturating_sub(1)));
         let begins = |at: &usize| {
             let tail = &input[*at..];
-            self.patterns.iter().any(|(pattern, _)| pattern.len() > tail.len() && pattern.starts_with(tail))
+            let Some(head) = tail.first_chunk() else { return self.stubs.contains(tail) };
+            let goes_on = |number: &usize| {
+                let pattern = &self.patterns[*number].0;
+                pattern.len() > tail.len() && pattern.starts_with(tail)
+            };
+            self.by_head.get(head).is_some_and(|numbers| numbers.iter().any(goes_on))
         };
         (from..input.len()).find(begins).unwrap_or(input.len())
     }

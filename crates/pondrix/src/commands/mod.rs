@@ -9,6 +9,7 @@ pub(crate) mod demo;
 pub(crate) mod draft;
 pub(crate) mod environment;
 pub(crate) mod image;
+pub(crate) mod key;
 pub(crate) mod log;
 pub(crate) mod login;
 pub(crate) mod plan;
@@ -52,6 +53,7 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Image(command) => command.run(global).await,
         Command::Environment(command) => command.run(global).await,
         Command::Audit(command) => command.run(global).await,
+        Command::Key(command) => command.run(global).await,
         Command::Backup(command) => command.run(global).await,
         Command::Restore(command) => command.run(global),
         Command::Retention(command) => command.run(global).await,

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::Args;
-use pondrix_server::{Restored, restore};
+use pondrix_server::{MasterSource, Restored, restore};
 use serde_json::json;
 
 use crate::cli::Global;
@@ -20,15 +20,15 @@ pub(crate) struct Restore {
     /// The folder: one that is empty, or not there yet.
     #[arg(long, value_name = "FOLDER")]
     data: PathBuf,
-    /// The key for secrets: `secrets.key` of the server whose backup this is. Without it all secrets, and passwords of
-    /// registries, are to be set again.
-    #[arg(long, value_name = "FILE")]
-    key: Option<PathBuf>,
+    /// The master key: `secrets.key` of the server whose backup this is, or where else it comes from (`credential:NAME`,
+    /// `command:LINE`). Without it all secrets, and passwords of registries, are to be set again.
+    #[arg(long, value_name = "FROM")]
+    key: Option<MasterSource>,
 }
 
 impl Restore {
     pub(crate) fn run(self, global: &Global) -> Outcome {
-        let restored = restore(&self.file, &self.data, self.key.as_deref())
+        let restored = restore(&self.file, &self.data, self.key.as_ref())
             .map_err(|error| Failure::new(format!("{}: {error}", self.file.display())))?;
         self.report(&restored, global)?;
         Ok(ExitCode::SUCCESS)
@@ -60,7 +60,10 @@ impl Restore {
             &format!("runs went on then, and are stopped when the server starts: {}", going_on.join(", ")),
         );
         note(unreadable.len(), &format!("runs could not be read then either: {}", unreadable.join(", ")));
-        note(*sealed, "secrets and passwords stay closed without their key: give --key, or set them again");
+        note(
+            *sealed,
+            "secrets, passwords and kubeconfigs stay closed without their key: give --key, or set them again",
+        );
         note(checked.missing.len(), "contents were missing when it was made");
         note(checked.left_out, "contents of artifacts and caches were left out of it, and all logs");
         output::line(&format!("Start it: pondrix serve --data {data}"));

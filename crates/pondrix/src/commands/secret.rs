@@ -159,9 +159,8 @@ impl Secret {
     }
 }
 
-fn read(file: &Path) -> Result<String, Failure> {
-    let text = std::fs::read_to_string(file);
-    text.map_err(|error| Failure::usage(format!("{}: {error}", file.display())))
+fn read(file: &Path) -> Result<Vec<u8>, Failure> {
+    std::fs::read(file).map_err(|error| Failure::usage(format!("{}: {error}", file.display())))
 }
 
 impl Set {
@@ -170,9 +169,9 @@ impl Set {
         let client = settings::client(global)?;
         let value = match &self.file {
             Some(file) => read(file)?,
-            None => prompt::hidden_or_input(&format!("Value of {name}: "))?,
+            None => prompt::hidden_or_bytes(&format!("Value of {name}: "))?,
         };
-        let value = SecretValue { value, protected: self.whose.protected() };
+        let value = SecretValue::new(value, self.whose.protected());
         let secret = put(&client, &self.scope, &name, value).await?;
         if global.json {
             output::json(&secret)?;
@@ -185,13 +184,16 @@ impl Set {
 }
 
 /// The values of a file of lines, or of the files of a folder.
-fn values(path: &Path) -> Result<Vec<(SecretName, String)>, Failure> {
+fn values(path: &Path) -> Result<Vec<(SecretName, Vec<u8>)>, Failure> {
     let faulty = |faults: Vec<String>| {
         let words = format!("{}: {}", path.display(), faults.join("\n  "));
         Failure::usage(words).advise("mend it; nothing was set")
     };
     if !path.is_dir() {
-        let read = secrets_file::read(&read(path)?);
+        let text = String::from_utf8(read(path)?)
+            .map_err(|_| Failure::usage(format!("{} is no text of lines NAME=VALUE", path.display())))?;
+        let read = secrets_file::read(&text);
+        let read = read.map(|all| all.into_iter().map(|(name, value)| (name, value.into_bytes())).collect());
         return read.map_err(|faults| faulty(faults.iter().map(ToString::to_string).collect()));
     }
     let (mut secrets, mut faults) = (Vec::new(), Vec::new());
@@ -203,7 +205,7 @@ fn values(path: &Path) -> Result<Vec<(SecretName, String)>, Failure> {
         if name.starts_with('.') || !file.path().is_file() {
             continue;
         }
-        match (name.parse::<SecretName>(), std::fs::read_to_string(file.path())) {
+        match (name.parse::<SecretName>(), std::fs::read(file.path())) {
             (Ok(name), Ok(value)) => secrets.push((name, value)),
             (Err(error), _) => faults.push(format!("the file {}: {error}", output::plain(&name))),
             (_, Err(error)) => faults.push(format!("the file {}: {error}", output::plain(&name))),
@@ -240,7 +242,7 @@ impl Import {
         prompt::confirm(&format!("This sets {} secrets of {whom}.", values.len()), self.yes)?;
         let mut set = Vec::new();
         for (name, value) in values {
-            let value = SecretValue { value, protected: self.whose.protected() };
+            let value = SecretValue::new(value, self.whose.protected());
             let done = put(&client, &self.scope, &name, value).await;
             let done = done.map_err(|failure| failure.about(&format!("{name}, after {} that are set", set.len())))?;
             set.push(done);

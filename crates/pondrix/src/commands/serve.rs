@@ -9,7 +9,7 @@ use std::time::Duration;
 use clap::Args;
 use pondrix_core::access::Reach;
 use pondrix_runner::{limits_are_usable, shown_through};
-use pondrix_server::{Server, ServerConfig};
+use pondrix_server::{KeySources, MasterSource, Server, ServerConfig};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 use tracing::info;
@@ -36,6 +36,16 @@ pub(crate) struct Serve {
     /// several.
     #[arg(long, value_name = "ADDRESS")]
     trusted_proxy: Vec<IpAddr>,
+    /// Where the master key comes from that secrets are sealed under: file:PATH, credential:NAME (of systemd), or
+    /// command:LINE, whose output it is; `secrets.key` in the server's folder, where nothing is said.
+    #[arg(long, value_name = "FROM")]
+    master_key: Option<MasterSource>,
+    /// The master key before it: what is sealed under that is sealed under the new one from now on.
+    #[arg(long, value_name = "FROM")]
+    former_master_key: Option<MasterSource>,
+    /// Go on though the master key is lost. Every secret, password and kubeconfig has to be set again.
+    #[arg(long)]
+    lose_secrets: bool,
     /// How many runners of its own to start; 0 for none.
     #[arg(long, default_value_t = 1, value_name = "COUNT")]
     runners: usize,
@@ -107,6 +117,11 @@ impl Serve {
             public_url: self.public_url,
             try_limit: self.try_limit.bytes(),
             log_limit: self.log_limit.bytes(),
+            keys: KeySources {
+                master: self.master_key.unwrap_or_else(|| MasterSource::File(data.join("secrets.key"))),
+                former: self.former_master_key,
+                lose_secrets: self.lose_secrets,
+            },
             trusted_proxies: self.trusted_proxy.iter().map(IpAddr::to_canonical).collect(),
             reach: Reach::with(self.allows.reach.clone()),
         };

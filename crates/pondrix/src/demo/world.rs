@@ -12,7 +12,7 @@ use pondrix_core::image::Registries;
 use pondrix_image::Image;
 use pondrix_runner::limits_are_usable;
 use pondrix_sandbox::Launcher;
-use pondrix_server::{Server, ServerConfig};
+use pondrix_server::{KeySources, MasterSource, Server, ServerConfig};
 use pondrix_standin::cluster::Cluster;
 use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, REGISTRY, Repository, VISITOR_DESK, base_images};
 use pondrix_standin::registry::Registry;
@@ -96,6 +96,11 @@ impl World {
             public_url: None,
             try_limit: 64 << 20,
             log_limit: 64 << 20,
+            keys: KeySources {
+                master: MasterSource::File(data.join("secrets.key")),
+                former: None,
+                lose_secrets: false,
+            },
             trusted_proxies: Vec::new(),
             reach: Reach::default(),
         };

@@ -11,7 +11,7 @@ use pondrix_standin::garden::{REGISTRY, VISITOR_DESK};
 use crate::support::{Said, Server, World, one_job, until};
 
 impl World {
-    async fn restore(&self, file: &Path, into: &str, more: &[&str]) -> Said {
+    pub(crate) async fn restore(&self, file: &Path, into: &str, more: &[&str]) -> Said {
         let data = self.folder.path().join(into).display().to_string();
         let file = file.display().to_string();
         self.pondrix(&[&["restore", &file, "--data", &data], more].concat()).await
@@ -64,7 +64,7 @@ async fn a_backup_made_while_jobs_run_is_put_back_whole_and_does_nothing_twice()
     assert!(taken.err.contains("has something in it"), "{}", taken.err);
 
     let closed = world.restore(&file, "closed", &[]).await;
-    assert!(closed.out.contains("1 secrets and passwords stay closed"), "{}{}", closed.out, closed.err);
+    assert!(closed.out.contains("2 secrets, passwords and kubeconfigs stay closed"), "{}{}", closed.out, closed.err);
     let key = world.folder.path().join("server/secrets.key").display().to_string();
     let restored = world.restore(&file, "restored", &["--key", &key]).await;
     assert!(restored.out.contains("holds 2 projects, 2 runs"), "{}{}", restored.out, restored.err);

@@ -20,6 +20,7 @@ mod drafts;
 mod environments;
 mod foundations;
 mod images;
+mod keys;
 mod kubectl;
 mod language;
 mod pasts;

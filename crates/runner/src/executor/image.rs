@@ -223,7 +223,7 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobErro
     let given = |id: &str, name: &str| {
         let secret = executor.assignment.secrets.iter().find(|secret| secret.name == name);
         let secret = secret.ok_or_else(|| JobError::Asked(format!("the server did not give the secret `{name}`")))?;
-        Ok::<_, JobError>((id.to_owned(), secret.value.clone().into_bytes()))
+        Ok::<_, JobError>((id.to_owned(), secret.value.clone()))
     };
     let mut secrets = BTreeMap::new();
     for secret in &work.secrets {

@@ -227,10 +227,19 @@ fn show_secrets(
         let value =
             value.ok_or_else(|| JobError::Asked(format!("the server did not give the secret `{name}`")))?.value.clone();
         match &secret.file {
-            None => drop(env.insert(secret.variable.clone(), value)),
+            None => {
+                let text = String::from_utf8(value).ok().filter(|text| !text.contains('\0'));
+                let text = text.ok_or_else(|| {
+                    let words = "which no variable can hold: have it as a file, with";
+                    JobError::Asked(format!(
+                        "the secret `{name}` is no text, {words} `secret \"{name}\" file=\"NAME\"`"
+                    ))
+                })?;
+                env.insert(secret.variable.clone(), text);
+            }
             Some(file) => {
                 env.insert(secret.variable.clone(), format!("{SECRET_FOLDER}/{file}"));
-                files.insert(file.clone(), value.into_bytes());
+                files.insert(file.clone(), value);
             }
         }
     }

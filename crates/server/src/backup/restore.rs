@@ -6,9 +6,9 @@ use std::path::Path;
 
 use super::{BUFFER, BackupError, Checked, FOLDERS, RECORDS, read, read_through};
 use crate::contents::digest_of;
-use crate::private::{create_private, write_private};
-use crate::seal::Seal;
-use crate::store;
+use crate::private::create_private;
+use crate::seal::{MasterSource, Seal, unseal_of_before};
+use crate::store::{self, SealedValue};
 
 /// What was put back.
 #[derive(Clone, Debug)]
@@ -41,7 +41,7 @@ fn is_free(folder: &Path) -> io::Result<bool> {
 ///
 /// # Errors
 /// When it is not whole, or the folder cannot be used. Nothing is there then.
-pub fn restore(archive: &Path, data: &Path, key: Option<&Path>) -> Result<Restored, BackupError> {
+pub fn restore(archive: &Path, data: &Path, key: Option<&MasterSource>) -> Result<Restored, BackupError> {
     let told = |path: &Path| BackupError::io(path.display().to_string());
     if !is_free(data).map_err(told(data))? {
         return Err(BackupError::Taken(data.display().to_string()));
@@ -59,7 +59,7 @@ pub fn restore(archive: &Path, data: &Path, key: Option<&Path>) -> Result<Restor
     Ok(restored)
 }
 
-fn fill(archive: &Path, into: &Path, key: Option<&Path>) -> Result<Restored, BackupError> {
+fn fill(archive: &Path, into: &Path, key: Option<&MasterSource>) -> Result<Restored, BackupError> {
     let told = |path: &Path| BackupError::io(path.display().to_string());
     for folder in FOLDERS {
         fs::create_dir_all(into.join(folder)).map_err(told(into))?;
@@ -84,18 +84,28 @@ fn fill(archive: &Path, into: &Path, key: Option<&Path>) -> Result<Restored, Bac
     let records = into.join(RECORDS);
     let proof = store::prove(&records, checked.made).map_err(|error| BackupError::Damaged(error.to_string()))?;
     let sealed = match key {
-        Some(key) => {
-            let bytes = fs::read(key).map_err(told(key))?;
-            let target = into.join("secrets.key");
-            write_private(&target, &bytes).map_err(told(&target))?;
-            let seal = Seal::open(&target).map_err(|error| BackupError::Key(format!("{error:#}")))?;
-            let opens = |(place, sealed): &(String, Vec<u8>)| seal.unseal(place, sealed).is_ok();
-            if let Some((place, _)) = proof.sealed.iter().find(|one| !opens(one)) {
-                return Err(BackupError::Key(format!("`{place}` stays closed")));
+        Some(from) => {
+            let fault = |error: &dyn std::fmt::Display| BackupError::Key(error.to_string());
+            let master = from.read().map_err(|error| fault(&error))?;
+            let seal = Seal::open(master.clone(), &proof.data_keys).map_err(|error| fault(&error))?;
+            let opens = |one: &&SealedValue| match proof.data_keys.is_empty() {
+                true => unseal_of_before(&master, &one.place, &one.value).is_ok(),
+                false => seal.unseal(&one.place, &one.value).is_ok(),
+            };
+            if let Some(closed) = proof.sealed.iter().find(|one| !opens(one)) {
+                return Err(BackupError::Key(format!("`{}` stays closed", closed.place)));
+            }
+            // Where it comes from somewhere else, it does so when the server is started.
+            if let MasterSource::File(_) = from {
+                let target = into.join("secrets.key");
+                master.write(&target).map_err(told(&target))?;
             }
             0
         }
-        None => proof.sealed.len(),
+        None => {
+            store::lose_data_keys(&records).map_err(|error| BackupError::Damaged(error.to_string()))?;
+            proof.sealed.iter().filter(|one| !one.is_hook()).count()
+        }
     };
     let store::Proof { projects, runs, going_on, unreadable, .. } = proof;
     Ok(Restored { checked, projects, runs, going_on, unreadable, sealed })

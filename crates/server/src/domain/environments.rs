@@ -17,6 +17,7 @@ use super::settings::{invalid, is_http, is_name};
 use super::{Asker, Engine, EngineError};
 use crate::audit;
 use crate::ports::{self, Reached};
+use crate::seal::KeyOwner;
 use crate::store::{self, EnvironmentRow, StoreError};
 
 /// The longest description of a cluster, in bytes.
@@ -143,7 +144,7 @@ impl Engine {
             Some(text) => {
                 let one = ports::kubeconfig::read(&text);
                 let one = one.map_err(|error| EngineError::Invalid(format!("the kubeconfig of {name}: {error}")))?;
-                Some((one.server, self.seal.seal(&place(&name), &one.text)?))
+                Some((one.server, self.sealed(KeyOwner::Server, &place(&name), one.text.as_bytes()).await?))
             }
         };
         let wanted = name.clone();
@@ -217,7 +218,7 @@ impl Engine {
                 format!("how {name} is reached has to be told anew: pondrix environment set {name} --kubeconfig FILE");
             return Err(EngineError::Conflict(words));
         };
-        let opened = self.seal.unseal(&place(name), sealed);
+        let opened = self.seal.unseal_text(&place(name), sealed);
         let kubeconfig = opened.map_err(|error| EngineError::Conflict(format!("environment `{name}`: {error}")))?;
         Ok(Reached { environment: name.clone(), namespace: namespace.clone(), kubeconfig })
     }
@@ -263,8 +264,8 @@ impl Engine {
             let read = std::fs::read_to_string(Path::new(&file)).map_err(|error| error.to_string());
             let one = read.and_then(|text| ports::kubeconfig::read(&text).map_err(|error| error.to_string()));
             let sealed = one.and_then(|one| {
-                let sealed = self.seal.seal(&place(&name), &one.text).map_err(|error| error.to_string())?;
-                Ok((one.server, sealed))
+                let sealed = self.seal.seal(KeyOwner::Server, &place(&name), one.text.as_bytes());
+                Ok((one.server, sealed.map_err(|error| error.to_string())?))
             });
             match sealed {
                 Ok((server, sealed)) => {

@@ -15,6 +15,7 @@ use tracing::error;
 use super::settings::{invalid, is_http, without_password};
 use super::{Engine, EngineError, LiveRun};
 use crate::audit::{self, Change};
+use crate::seal::KeyOwner;
 use crate::store::{self, AccountRow, RegistryRow, StoreError};
 
 /// How long a registry may take to say where one signs in.
@@ -51,7 +52,7 @@ impl Engine {
     fn access(&self, row: RegistryRow) -> Access {
         let is_private = !row.accounts.is_empty();
         let accounts = row.accounts.into_iter().filter_map(|AccountRow { user, password, repositories, projects }| {
-            let opened = self.seal.unseal(&place(&row.host), &password);
+            let opened = self.seal.unseal_text(&place(&row.host), &password);
             // Without it the registry refuses, and says so.
             let opened = opened.inspect_err(|error| error!(host = row.host, %error, "a registry's password is lost"));
             opened.ok().map(|password| Account { user, password, repositories, projects })
@@ -140,7 +141,7 @@ impl Engine {
         }
         let registries = Registries { by_host: [(host.clone(), self.access(row.clone()))].into(), others: None };
         let registry = Registry::new(&host, &registries).map_err(|error| EngineError::Invalid(error.to_string()))?;
-        if let Some(user) = self.set_account(&mut row, change)? {
+        if let Some(user) = self.set_account(&mut row, change).await? {
             forgotten.retain(|other| *other != user);
             if row.realm.is_none() {
                 // One that is silent is asked again when it is needed, and then says what to do.
@@ -154,7 +155,7 @@ impl Engine {
     }
 
     /// Sets who signs in, where a change says so. Answers whose password was given.
-    fn set_account(&self, row: &mut RegistryRow, change: RegistryChange) -> Result<Option<String>, EngineError> {
+    async fn set_account(&self, row: &mut RegistryRow, change: RegistryChange) -> Result<Option<String>, EngineError> {
         let RegistryChange { host, user, password, repositories, projects, .. } = change;
         let Some(user) = user.filter(|user| !user.is_empty()) else {
             return match (password, repositories, projects) {
@@ -169,7 +170,7 @@ impl Engine {
                 let least = mask::SHORTEST;
                 return invalid(format!("a password has at least {least} letters, so that it can be hidden in logs"));
             }
-            (Some(password), _) => self.seal.seal(&place(&host), password)?,
+            (Some(password), _) => self.sealed(KeyOwner::Server, &place(&host), password.as_bytes()).await?,
             (None, Some(before)) => before.password.clone(),
             (None, None) => {
                 return invalid(format!(

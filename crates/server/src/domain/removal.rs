@@ -10,6 +10,7 @@ use tracing::{info, warn};
 
 use super::{Asker, Engine, EngineError, LiveRun, locked};
 use crate::ports::git::copy_path;
+use crate::seal::KeyOwner;
 use crate::store::{self, Project, Running, StoreError};
 
 /// How many runs of a project are removed in one write.
@@ -131,7 +132,14 @@ impl Engine {
         }
         locked(&self.fetching).remove(&id);
         locked(&self.finding_times).remove(&id);
-        self.store.write(move |c| store::remove_project(c, id, &folders)).await?;
+        let seal = self.seal.clone();
+        let remove = move |c: &rusqlite::Connection| {
+            store::remove_project(c, id, &folders)?;
+            // Before another project may have its number.
+            seal.forget(KeyOwner::Project(id));
+            Ok(())
+        };
+        self.store.write(remove).await?;
         info!(project = name, runs, "a project is removed");
         Ok(runs)
     }

@@ -13,11 +13,12 @@ use rusqlite::Connection;
 use super::settings::invalid;
 use super::{Asker, Engine, EngineError, LiveRun, NotAdmitted, Standing, environments, own_deed};
 use crate::audit;
+use crate::seal::KeyOwner;
 use crate::store::{self, EnvironmentRow, Owner, Project, RunFilter, SealedSecret, StoreError};
 
-/// The longest secret, in bytes: an environment that is longer cannot be given to a program (execve(2),
-/// "Limits on size of arguments and environment").
-const LONGEST_SECRET: usize = 96 * 1024;
+/// The longest secret, in bytes: a program can be given it as a variable (execve(2), "Limits on size of arguments and
+/// environment").
+const LONGEST_SECRET: usize = 64 * 1024;
 
 /// Why a job does not get a secret that it names.
 #[derive(Debug, thiserror::Error)]
@@ -96,21 +97,21 @@ impl LiveRun {
 /// A secret as it is to be stored.
 struct New {
     name: SecretName,
-    value: String,
+    value: Vec<u8>,
     protected: Option<bool>,
 }
 
 impl New {
     fn checked(name: &str, secret: SecretValue) -> Result<Self, EngineError> {
-        let SecretValue { value, protected } = secret;
+        let value = secret.bytes().map_err(|error| EngineError::Invalid(error.to_string()))?;
+        let protected = secret.protected;
         let name: SecretName = name.parse().map_err(|error| EngineError::Invalid(format!("{error}")))?;
-        if value.trim().len() < mask::SHORTEST {
+        if value.trim_ascii().len() < mask::SHORTEST {
             let least = mask::SHORTEST;
             return invalid(format!("a secret has at least {least} letters, so that it can be hidden in logs"));
         }
-        if value.len() > LONGEST_SECRET || value.contains('\0') {
-            let most = LONGEST_SECRET / 1024;
-            return invalid(format!("a secret is a text of at most {most} KiB without zero bytes"));
+        if value.len() > LONGEST_SECRET {
+            return invalid(format!("a secret has at most {} KiB", LONGEST_SECRET / 1024));
         }
         Ok(Self { name, value, protected })
     }
@@ -148,18 +149,18 @@ impl Engine {
     async fn put_secret(&self, owner: Owner, new: New, by: Asker) -> Result<SecretView, EngineError> {
         let New { name, value, protected } = new;
         let scope = owner.scope();
-        let sealed = self.seal.seal(&place(&scope, name.as_str()), &value)?;
-        audit::words(match protected {
-            Some(true) => "for protected refs only",
-            Some(false) => "for any ref",
-            None => "",
-        });
+        let of = match &owner {
+            Owner::Project(id, _) => KeyOwner::Project(*id),
+            Owner::Shared(_) => KeyOwner::Server,
+        };
+        let sealed = self.sealed(of, &place(&scope, name.as_str()), &value).await?;
         let set = self.clock.now();
         let put = move |c: &Connection| {
             let known = store::secrets(c, &owner)?.into_iter().find(|known| known.name == name.as_str());
             let usual = known.as_ref().map_or(scope.is_protected(), |known| known.protected);
             let (used, used_by) = known.map(|known| (known.used, known.used_by)).unwrap_or_default();
             let protected = protected.unwrap_or(usual);
+            audit::words(if protected { "for protected refs only" } else { "for any ref" });
             let view = SecretView { name: name.to_string(), scope, set, by: by.name.clone(), protected, used, used_by };
             store::put_secret(c, &owner, &view, &sealed).map(|()| view)
         };

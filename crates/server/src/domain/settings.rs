@@ -6,6 +6,7 @@ use pondrix_core::ProjectName;
 use pondrix_core::access::{Need, RepositoryHost, is_public};
 use pondrix_core::queue::Share;
 
+use super::keys::add_project;
 use super::{Asker, Engine, EngineError};
 use crate::access;
 use crate::audit;
@@ -80,8 +81,11 @@ impl Engine {
         }
         let (secret, now) = (access::new_secret()?, self.clock.now());
         audit::words(without_password(&repository));
-        let project =
-            self.store.write_noted(now, move |c| store::add_project(c, &name, &repository, &secret, now)).await?;
+        let seal = self.seal.clone();
+        let add = move |c: &rusqlite::Connection| add_project(c, &seal, &name, &repository, &secret, now);
+        let _turn = self.seal.turn().await;
+        let (project, (id, key)) = self.store.write_noted(now, add).await?;
+        self.seal.learn(id, key);
         self.read_limits().await?;
         Ok(project)
     }

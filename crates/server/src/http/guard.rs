@@ -137,6 +137,8 @@ pub(crate) const RULES: &[Rule] = &[
     noted("DELETE", "/api/v1/environments/{name}", ADMINISTER, "environment remove"),
     noted("PUT", "/api/v1/environments/{name}/freeze", ADMINISTER, "environment freeze"),
     noted("DELETE", "/api/v1/environments/{name}/freeze", ADMINISTER, "environment thaw"),
+    rule("GET", "/api/v1/keys", ADMINISTER),
+    noted("POST", "/api/v1/keys/rotate", ADMINISTER, "key rotate"),
     rule("GET", "/api/v1/registries", ALL),
     noted("PUT", "/api/v1/registries", ADMINISTER, "registry set"),
     noted("DELETE", "/api/v1/registries/{host}", ADMINISTER, "registry remove"),

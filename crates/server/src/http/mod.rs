@@ -13,6 +13,7 @@ mod guard;
 mod health;
 mod hooks;
 mod images;
+mod keys;
 mod log;
 mod noting;
 mod people;
@@ -133,6 +134,8 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(audit::prove))
         .routes(routes!(audit::keep))
         .routes(routes!(registries::list, registries::set))
+        .routes(routes!(keys::show))
+        .routes(routes!(keys::rotate))
         .routes(routes!(images::list))
         .routes(routes!(images::show))
         .routes(routes!(images::difference))

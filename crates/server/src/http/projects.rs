@@ -18,7 +18,8 @@ use crate::store::{Project, ProjectRow};
 fn view(app: &App, person: &Person, row: ProjectRow) -> ProjectView {
     let project = row.project;
     // Whoever has the secret may have the repository looked at, as often as they like.
-    let secret = person.shown.rights.allow(Need::Maintain, Some(project.name.as_str())).then_some(project.hook_secret);
+    let maintains = person.shown.rights.allow(Need::Maintain, Some(project.name.as_str()));
+    let secret = if maintains { app.engine.hook_secret(&project) } else { None };
     ProjectView {
         hook: secret.as_ref().map(|secret| format!("{}/hooks/{}/{secret}", app.public_url, project.name)),
         hook_secret: secret,

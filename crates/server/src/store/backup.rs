@@ -7,7 +7,9 @@ use pondrix_core::Time;
 use rusqlite::backup::Backup;
 use rusqlite::{Connection, params};
 
+use super::sealed::{SealedValue, all as all_sealed, data_keys, remove_data_keys};
 use super::{STATEMENTS_KEPT, StoreError, by_id, events, going_on, migrate};
+use crate::seal::WrappedKey;
 use crate::store::runs::name_of;
 
 /// The setting of records that are from a backup: when that was made.
@@ -22,8 +24,10 @@ pub(crate) struct Proof {
     pub(crate) going_on: Vec<String>,
     /// The runs whose records cannot be read.
     pub(crate) unreadable: Vec<String>,
-    /// Values that are sealed, each with the place that it is sealed for.
-    pub(crate) sealed: Vec<(String, Vec<u8>)>,
+    /// Values that are sealed.
+    pub(crate) sealed: Vec<SealedValue>,
+    /// The keys that they are sealed with.
+    pub(crate) data_keys: Vec<WrappedKey>,
 }
 
 /// Copies the records as they are at one moment: one reading from beginning to end, which no writer waits for (SQLite,
@@ -68,13 +72,6 @@ pub(crate) fn prove(path: &Path, made: Time) -> Result<Proof, StoreError> {
             other => drop(other?),
         }
     }
-    let mut sealed = records.prepare(
-        "SELECT p.name || '/' || s.name, s.sealed FROM secrets s JOIN projects p ON p.id = s.project
-         UNION ALL SELECT scope || '/' || name, sealed FROM shared_secrets
-         UNION ALL SELECT 'registry ' || host, password FROM registry_accounts
-         UNION ALL SELECT 'environment/' || name, kubeconfig FROM environments WHERE kubeconfig IS NOT NULL",
-    )?;
-    let sealed = sealed.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?.collect::<Result<_, _>>()?;
     records.execute(
         "INSERT OR REPLACE INTO settings (name, value) VALUES (?1, ?2)",
         params![RESTORED, made.to_string()],
@@ -84,7 +81,8 @@ pub(crate) fn prove(path: &Path, made: Time) -> Result<Proof, StoreError> {
         runs: count("runs")?,
         going_on: ids(going_on(&records)?)?,
         unreadable: ids(unreadable)?,
-        sealed,
+        sealed: all_sealed(&records)?,
+        data_keys: data_keys(&records)?,
     })
 }
 
@@ -97,4 +95,9 @@ pub(crate) fn is_restored(connection: &Connection) -> Result<bool, StoreError> {
 pub(crate) fn forget_restored(connection: &Connection) -> Result<(), StoreError> {
     connection.prepare_cached("DELETE FROM settings WHERE name = ?1")?.execute([RESTORED])?;
     Ok(())
+}
+
+/// Forgets the data keys of records that are put back without their master key: what they sealed is to be set again.
+pub(crate) fn lose_data_keys(path: &Path) -> Result<(), StoreError> {
+    remove_data_keys(&Connection::open(path)?, None)
 }

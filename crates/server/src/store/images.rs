@@ -122,7 +122,7 @@ pub(crate) fn bases(connection: &Connection) -> Result<Vec<String>, StoreError> 
 /// Branches that are to start, each with the base that moved.
 pub(crate) fn base_starts(connection: &Connection) -> Result<Vec<(Project, String, String)>, StoreError> {
     let mut statement = connection.prepare_cached(
-        "SELECT p.id, p.name, p.repository, p.hook_secret, s.branch, s.base
+        "SELECT p.id, p.name, p.repository, p.hook, s.branch, s.base
          FROM base_starts s JOIN projects p ON p.id = s.project WHERE NOT p.is_removed
          ORDER BY p.name, s.branch",
     )?;

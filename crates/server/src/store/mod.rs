@@ -24,6 +24,7 @@ mod runs;
 mod schedules;
 #[cfg(test)]
 pub(crate) mod scripted;
+mod sealed;
 mod secrets;
 mod settings;
 mod templates;
@@ -45,7 +46,7 @@ pub(crate) use artifacts::{
     unneeded,
 };
 pub(crate) use audit::{AuditFilter, audit, audit_end, audit_start, forget_audit, keep_audit, note, token_address};
-pub(crate) use backup::{Proof, copy, forget_restored, is_restored, prove};
+pub(crate) use backup::{Proof, copy, forget_restored, is_restored, lose_data_keys, prove};
 pub(crate) use caches::{CachePlace, CacheRow, find_cache, put_cache, put_step_list, step_list};
 pub(crate) use event_form::EncodedEvent;
 pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, grant_tag, put_image, rollout_overtaken};
@@ -80,6 +81,10 @@ pub(crate) use runs::{
     summary, was_removed,
 };
 pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
+pub(crate) use sealed::{
+    SealedValue, all as all_sealed, data_keys, open_hooks, put_data_key, put_hook, remove_data_keys, rewrap,
+    wrapped_since,
+};
 pub(crate) use secrets::{
     Owner, SealedSecret, all_shared as shared_secrets, list as secrets, put as put_secret, remove as remove_secret,
     remove_all as remove_secrets, sealed, used as secret_used,
@@ -104,7 +109,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 21] = [
+const MIGRATIONS: [Migration; 22] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -126,6 +131,7 @@ const MIGRATIONS: [Migration; 21] = [
     Tables(include_str!("migrations/019.sql")),
     Tables(include_str!("migrations/020.sql")),
     Tables(include_str!("migrations/021.sql")),
+    Tables(include_str!("migrations/022.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);
@@ -159,6 +165,8 @@ pub(crate) enum StoreError {
     Exists(String),
     #[error("the copy of the records is not sound: {0}")]
     Copy(String),
+    #[error("a value cannot be sealed: {0}")]
+    Unsealed(String),
     #[error("an older project {0} is still being removed; try again in a moment")]
     BeingRemoved(String),
 }
@@ -189,6 +197,7 @@ impl StoreError {
             | Self::Ended
             | Self::Panicked
             | Self::Exists(_)
+            | Self::Unsealed(_)
             | Self::BeingRemoved(_)
             | Self::Copy(_) => false,
         }
@@ -216,6 +225,8 @@ fn open(path: &Path, flags: OpenFlags, busy_time: Duration) -> Result<Connection
     connection.busy_timeout(busy_time)?;
     connection.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
     connection.pragma_update(None, "foreign_keys", true)?;
+    // What is removed is no more to be found in the file, as far as that costs nothing (SQLite, "PRAGMA secure_delete").
+    connection.pragma_update(None, "secure_delete", "fast")?;
     Ok(connection)
 }
 

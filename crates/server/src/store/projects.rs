@@ -18,7 +18,8 @@ pub(crate) struct Project {
     pub(crate) id: i64,
     pub(crate) name: ProjectName,
     pub(crate) repository: String,
-    pub(crate) hook_secret: String,
+    /// What a hook of it shows, sealed.
+    pub(crate) hook: Option<Vec<u8>>,
 }
 
 /// What a list shows of a project besides.
@@ -39,7 +40,7 @@ pub(super) fn project_of(row: &Row<'_>) -> rusqlite::Result<Project> {
     let name = name
         .parse()
         .map_err(|error| rusqlite::Error::FromSqlConversionFailure(1, rusqlite::types::Type::Text, Box::new(error)))?;
-    Ok(Project { id: row.get(0)?, name, repository: row.get(2)?, hook_secret: row.get(3)? })
+    Ok(Project { id: row.get(0)?, name, repository: row.get(2)?, hook: row.get(3)? })
 }
 
 /// What a project protects, in two columns: patterns, and the default branch that is meant where there are none.
@@ -93,7 +94,6 @@ pub(crate) fn add(
     connection: &Connection,
     name: &ProjectName,
     repository: &str,
-    hook_secret: &str,
     now: Time,
 ) -> Result<Project, StoreError> {
     let question = "SELECT is_removed FROM projects WHERE name = ?1";
@@ -103,22 +103,22 @@ pub(crate) fn add(
         Some(true) => return Err(StoreError::BeingRemoved(name.to_string())),
     }
     connection
-        .prepare_cached("INSERT INTO projects (name, repository, hook_secret, added) VALUES (?1, ?2, ?3, ?4)")?
-        .execute(params![name.as_str(), repository, hook_secret, now.millis()])?;
+        .prepare_cached("INSERT INTO projects (name, repository, hook_secret, added) VALUES (?1, ?2, '', ?3)")?
+        .execute(params![name.as_str(), repository, now.millis()])?;
     let id = connection.last_insert_rowid();
-    Ok(Project { id, name: name.clone(), repository: repository.to_owned(), hook_secret: hook_secret.to_owned() })
+    Ok(Project { id, name: name.clone(), repository: repository.to_owned(), hook: None })
 }
 
 /// The project of this name.
 pub(crate) fn by_name(connection: &Connection, name: &str) -> Result<Option<Project>, StoreError> {
-    let question = "SELECT id, name, repository, hook_secret FROM projects WHERE name = ?1 AND NOT is_removed";
+    let question = "SELECT id, name, repository, hook FROM projects WHERE name = ?1 AND NOT is_removed";
     Ok(connection.prepare_cached(question)?.query_row([name], project_of).optional()?)
 }
 
 /// All projects, by name.
 pub(crate) fn all(connection: &Connection) -> Result<Vec<ProjectRow>, StoreError> {
     let mut statement = connection.prepare_cached(
-        "SELECT p.id, p.name, p.repository, p.hook_secret, p.seen, p.note, p.faulty, r.number, r.state,
+        "SELECT p.id, p.name, p.repository, p.hook, p.seen, p.note, p.faulty, r.number, r.state,
                 p.weight, p.job_limit, p.templates, p.protected, p.default_branch
          FROM projects p LEFT JOIN runs r ON r.project = p.id AND r.id = (SELECT max(id) FROM runs WHERE project = p.id)
          WHERE NOT p.is_removed ORDER BY p.name",
@@ -189,9 +189,8 @@ pub(crate) fn see_ref(
 
 /// How much of the runners each project may use.
 pub(crate) fn shares(connection: &Connection) -> Result<BTreeMap<ProjectName, Share>, StoreError> {
-    let mut statement = connection.prepare_cached(
-        "SELECT id, name, repository, hook_secret, weight, job_limit FROM projects WHERE NOT is_removed",
-    )?;
+    let mut statement = connection
+        .prepare_cached("SELECT id, name, repository, hook, weight, job_limit FROM projects WHERE NOT is_removed")?;
     let rows = statement
         .query_map([], |row| Ok((project_of(row)?.name, Share { weight: row.get(4)?, limit: row.get(5)? })))?;
     Ok(rows.collect::<Result<_, _>>()?)

@@ -10,6 +10,8 @@ use super::projects::project_of;
 use super::records::remove_image;
 use super::retention::IS_NEEDED;
 use super::runs::name_of;
+use super::sealed::remove_data_keys;
+use crate::seal::KeyOwner;
 
 /// Whether a run may be removed as things stand now: it is over, nothing needs it, and no other does it again.
 fn may_go(connection: &Connection, run: i64) -> Result<bool, StoreError> {
@@ -101,7 +103,7 @@ pub(crate) fn hide_project(connection: &Connection, project: i64) -> Result<(), 
 
 /// Projects whose removal was begun.
 pub(crate) fn hidden_projects(connection: &Connection) -> Result<Vec<(i64, ProjectName)>, StoreError> {
-    let question = "SELECT id, name, repository, hook_secret FROM projects WHERE is_removed";
+    let question = "SELECT id, name, repository, hook FROM projects WHERE is_removed";
     let mut statement = connection.prepare_cached(question)?;
     let rows = statement.query_map([], |row| project_of(row).map(|project| (project.id, project.name)))?;
     Ok(rows.collect::<Result<_, _>>()?)
@@ -140,6 +142,8 @@ pub(crate) fn remove_project(connection: &Connection, project: i64, folders: &[S
     ] {
         connection.prepare_cached(&format!("DELETE FROM {table} WHERE project = ?1"))?.execute([project])?;
     }
+    // What it sealed nobody opens again, wherever a copy of it may be.
+    remove_data_keys(connection, Some(KeyOwner::Project(project)))?;
     connection.prepare_cached("DELETE FROM projects WHERE id = ?1")?.execute([project])?;
     Ok(())
 }

@@ -15,7 +15,7 @@ use super::ports::ScriptedRegistry;
 use super::{Random, ScriptedCluster, ScriptedRepository};
 use crate::domain::{Engine, LiveRun};
 use crate::ports::{Clock, Ports};
-use crate::seal::Seal;
+use crate::seal::{KeyOwner, MasterKey, Seal};
 use crate::store::scripted::Fate;
 use crate::store::{self, EnvironmentRow, Store};
 use crate::workers::{self, watcher::Watcher};
@@ -51,6 +51,7 @@ pub(crate) struct World {
     pub(crate) registry: ScriptedRegistry,
     pub(crate) network: Network,
     store: Store,
+    seal: Seal,
     folder: Arc<tempfile::TempDir>,
     clock: Clock,
     /// How far people's clocks have jumped, in milliseconds.
@@ -110,10 +111,13 @@ impl World {
         let memory = Path::new("/dev/shm");
         let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() };
         let folder = folder.unwrap();
-        let seal = Seal::open(&folder.path().join("secrets.key")).unwrap();
-        let kubeconfig = seal.seal("environment/staging", "{}").unwrap();
+        let seal = Seal::open(MasterKey::random().unwrap(), &[]).unwrap();
+        for (id, owner) in [(1, KeyOwner::Server), (2, KeyOwner::Project(1))] {
+            seal.learn(id, seal.new_key(owner).unwrap().0);
+        }
+        let kubeconfig = seal.seal(KeyOwner::Server, "environment/staging", b"{}").unwrap();
         let made = store.write(move |c| {
-            store::add_project(c, &"pond".parse().unwrap(), "somewhere", "secret", now)?;
+            store::add_project(c, &"pond".parse().unwrap(), "somewhere", now)?;
             let view = serde_json::from_value(serde_json::json!({
                 "name": "staging", "cluster": "https://one.test", "namespace": "default", "rules": { "refs": "any" },
             }));
@@ -127,6 +131,7 @@ impl World {
             cluster: ScriptedCluster::default(),
             registry: ScriptedRegistry::default(),
             store,
+            seal,
             folder: Arc::new(folder),
             clock,
             jump,
@@ -148,8 +153,8 @@ impl World {
             repositories: Arc::new(self.repository.clone()),
             registries: Arc::new(self.registry.clone()),
         };
-        let seal = Seal::open(&self.folder.path().join("secrets.key")).unwrap();
-        let (engine, preflights) = Engine::new(store, ports, seal, self.folder.path().to_owned(), 64 << 20);
+        let (engine, preflights) =
+            Engine::new(store, ports, self.seal.clone(), self.folder.path().to_owned(), 64 << 20);
         let shutdown = CancellationToken::new();
         let watcher = Watcher::new(Arc::clone(&engine), LOOK_EVERY, shutdown.clone());
         engine.resume().await.unwrap();
