@@ -192,7 +192,7 @@ mod tests {
         for form in [key.0.to_vec(), hex.clone().into_bytes(), format!("{hex}\n").into_bytes(), base64.into_bytes()] {
             assert_eq!(MasterKey::read(&form).unwrap(), key);
         }
-        for form in [&b""[..], &key.0[1..], b"not a key", hex[2..].as_bytes(), &[b'g'; 64]] {
+        for form in [&b""[..], &key.0[1..], b"not a key", &hex.as_bytes()[2..], &[b'g'; 64]] {
             assert!(MasterKey::read(form).is_none(), "{form:?}");
         }
         assert_eq!(key.id().len(), 8);
