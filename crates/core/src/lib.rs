@@ -5,6 +5,7 @@
 //! as [`Time`]; what should happen next goes out as plain data ([`run::Effect`]).
 
 pub mod access;
+mod allowance;
 pub mod audit;
 pub mod draft;
 mod duration;
@@ -29,6 +30,7 @@ pub mod terminal;
 mod time;
 pub mod work;
 
+pub use allowance::{Allowance, Rate};
 pub use duration::{Duration, DurationError};
 pub use id::{JobKey, NameError, ProjectName, RunId};
 pub use recent::Recent;

@@ -10,6 +10,7 @@ mod archives;
 mod audit;
 mod backoff;
 mod backup;
+mod connections;
 mod console;
 mod contents;
 mod domain;
@@ -29,6 +30,7 @@ mod tries;
 mod workers;
 
 pub use backup::{BackupError, Checked, Restored, check_backup, restore};
+pub use connections::TlsFiles;
 pub use domain::KeySources;
 pub use http::{openapi_document, rights_table};
 pub use seal::{MasterSource, NoMasterSource};

@@ -1,14 +1,13 @@
 //! Opening the records, and answering until told to stop.
 
 use std::fs::Permissions;
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
-use axum::serve::ListenerExt;
 use pondrix_core::access::{Grant, Holder, Reach, Role};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
@@ -16,8 +15,9 @@ use tracing::info;
 
 use crate::access;
 use crate::backup;
+use crate::connections::{Connections, Tls, TlsFiles};
 use crate::domain::{Engine, KeySources, PreflightOrders, remove_aside_of_before, unlock};
-use crate::http::{self, App};
+use crate::http::{self, App, Limits};
 use crate::ports::{Clock, Ports};
 use crate::private::{create_private, write_private};
 use crate::queries::Queries;
@@ -40,6 +40,10 @@ pub struct ServerConfig {
     pub try_limit: u64,
     /// The longest log of a job, in bytes.
     pub log_limit: u64,
+    /// The certificate of its own, where it speaks TLS itself.
+    pub tls: Option<TlsFiles>,
+    /// How many requests a second one token, or one address without one, may make; any number where nothing is said.
+    pub request_limit: Option<u32>,
     /// Where the keys come from that secrets are sealed with.
     pub keys: KeySources,
     /// The proxies that are believed when they say whom they ask for.
@@ -141,8 +145,10 @@ impl Server {
     /// # Errors
     /// When the records cannot be read, or the listener breaks.
     pub async fn serve(self, listener: TcpListener, shutdown: CancellationToken) -> anyhow::Result<()> {
-        let address = format!("http://{}", listener.local_addr()?);
-        let public = self.config.public_url.clone().unwrap_or_else(|| address.clone());
+        let tls = self.config.tls.clone().map(Tls::new).transpose()?;
+        let scheme = if tls.is_some() { "https" } else { "http" };
+        let address = format!("{scheme}://{}", listener.local_addr()?);
+        let public_url = self.config.public_url.clone().unwrap_or_else(|| address.clone());
         let watcher = Watcher::new(Arc::clone(&self.engine), self.config.look_every, shutdown.clone());
         self.engine.seal_files_of_environments().await?;
         self.engine.resume().await?;
@@ -151,17 +157,34 @@ impl Server {
         for row in self.store.read(store::projects).await? {
             watcher.watch(row.project);
         }
-        let try_limit = self.config.try_limit;
-        let queries = Queries::new(self.store);
-        let trusted_proxies = self.config.trusted_proxies;
-        let (engine, public_url, shutdown_told) = (self.engine, public, shutdown.clone());
-        let app = App { engine, queries, watcher, public_url, try_limit, trusted_proxies, shutdown: shutdown_told };
-        write_private(&Self::address_file(&self.config.data), address.as_bytes())?;
+        let ServerConfig { data, try_limit, trusted_proxies, request_limit, .. } = self.config;
+        let app = App {
+            engine: self.engine,
+            queries: Queries::new(self.store),
+            watcher,
+            public_url,
+            try_limit,
+            trusted_proxies: trusted_proxies.clone(),
+            limits: Limits::new(request_limit),
+            shutdown: shutdown.clone(),
+        };
+        let connections = Connections::new(http::router(Arc::new(app)), &trusted_proxies);
+        let own_address = Self::address_file(&data);
         info!(address, "serving");
-        // Answers go out as they are written: waiting to fill a packet costs a reader 40 ms each.
-        let listener = listener.tap_io(|stream| drop(stream.set_nodelay(true)));
-        let router = http::router(Arc::new(app)).into_make_service_with_connect_info::<SocketAddr>();
-        axum::serve(listener, router).with_graceful_shutdown(shutdown.cancelled_owned()).await?;
+        match tls {
+            None => {
+                write_private(&own_address, address.as_bytes())?;
+                connections.serve(listener, None, shutdown).await;
+            }
+            Some(tls) => {
+                // A certificate is for the server's name: its own runners speak to it on the loopback interface, without.
+                let inside = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).await?;
+                write_private(&own_address, format!("http://{}", inside.local_addr()?).as_bytes())?;
+                tokio::spawn(tls.clone().keep_fresh(shutdown.clone()));
+                let inside = connections.serve(inside, None, shutdown.clone());
+                tokio::join!(inside, connections.serve(listener, Some(tls), shutdown));
+            }
+        }
         Ok(())
     }
 }

@@ -93,12 +93,15 @@ impl fmt::Debug for Wire {
     }
 }
 
+/// How long a connection is kept that nothing is asked on: not as long as the server does.
+const IDLE: Duration = Duration::from_secs(20);
+
 impl Wire {
     /// `address` is asked before each request: a server may be at another one when it starts again.
     fn new(address: impl Fn() -> String + Send + Sync + 'static, token: &str) -> Self {
         // Whoever installed one first has the same one.
         let _ = rustls::crypto::ring::default_provider().install_default();
-        let http = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).build();
+        let http = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).pool_idle_timeout(IDLE).build();
         let http = http.expect("a client without certificates of its own can always be made");
         Self { address: Arc::new(address), token: token.to_owned(), http }
     }

@@ -9,7 +9,7 @@ use std::time::Duration;
 use clap::Args;
 use pondrix_core::access::Reach;
 use pondrix_runner::{limits_are_usable, shown_through};
-use pondrix_server::{KeySources, MasterSource, Server, ServerConfig};
+use pondrix_server::{KeySources, MasterSource, Server, ServerConfig, TlsFiles};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 use tracing::info;
@@ -29,6 +29,17 @@ pub(crate) struct Serve {
     /// Where to listen.
     #[arg(long, default_value = "127.0.0.1:7733", value_name = "HOST:PORT")]
     listen: SocketAddr,
+    /// Speak TLS: with this certificate (PEM, with those between it and an authority), and its key. Both are read anew
+    /// when they change.
+    #[arg(long, value_name = "FILE", requires = "tls_key")]
+    tls_certificate: Option<PathBuf>,
+    /// The certificate's private key (PEM).
+    #[arg(long, value_name = "FILE", requires = "tls_certificate")]
+    tls_key: Option<PathBuf>,
+    /// How many requests a second one token may make, or one address that shows none; ten times as many at once, and of
+    /// runners. 0 for any number.
+    #[arg(long, default_value_t = 200, value_name = "COUNT")]
+    request_limit: u32,
     /// The address that people and hooks use, when it is another (behind a proxy with TLS).
     #[arg(long, value_name = "URL")]
     public_url: Option<String>,
@@ -111,12 +122,15 @@ impl Serve {
             );
             return Err(Failure::new(words).advise("choose another: --data FOLDER"));
         }
+        let is_tls = self.tls_certificate.is_some();
         let config = ServerConfig {
             data: data.clone(),
             look_every: self.look_every.to_std(),
             public_url: self.public_url,
             try_limit: self.try_limit.bytes(),
             log_limit: self.log_limit.bytes(),
+            tls: self.tls_certificate.zip(self.tls_key).map(|(certificate, key)| TlsFiles { certificate, key }),
+            request_limit: Some(self.request_limit).filter(|limit| *limit > 0),
             keys: KeySources {
                 master: self.master_key.unwrap_or_else(|| MasterSource::File(data.join("secrets.key"))),
                 former: self.former_master_key,
@@ -131,7 +145,8 @@ impl Serve {
         // First of all: a token that is made and told once must not be lost because nothing can be served.
         let listener = listen(self.listen).await?;
         let (server, tokens) = Server::open(config).await?;
-        let address = format!("http://{}", listener.local_addr()?);
+        let scheme = if is_tls { "https" } else { "http" };
+        let address = format!("{scheme}://{}", listener.local_addr()?);
         if global.json {
             output::json(&serde_json::json!({ "url": address, "admin_token": tokens.admin }))?;
         } else {

@@ -96,6 +96,8 @@ impl World {
             public_url: None,
             try_limit: 64 << 20,
             log_limit: 64 << 20,
+            tls: None,
+            request_limit: None,
             keys: KeySources {
                 master: MasterSource::File(data.join("secrets.key")),
                 former: None,

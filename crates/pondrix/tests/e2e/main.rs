@@ -13,6 +13,7 @@ mod bases;
 mod browser;
 mod check;
 mod command_line;
+mod connections;
 mod contract;
 mod crash;
 mod demo;

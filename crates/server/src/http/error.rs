@@ -1,8 +1,10 @@
 //! Problems: one thing for whoever asked, another for the server's log.
 
+use std::time::Duration;
+
 use axum::body::{Body, to_bytes};
-use axum::extract::Request;
-use axum::http::header::CONTENT_TYPE;
+use axum::extract::{MatchedPath, Request};
+use axum::http::header::{CONTENT_TYPE, RETRY_AFTER};
 use axum::http::{HeaderValue, StatusCode};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
@@ -22,13 +24,15 @@ pub(crate) struct ApiError {
     inner: Option<String>,
     /// Faults of a pipeline file, where that is the problem.
     faults: Vec<Fault>,
+    /// How long to wait before asking again.
+    wait: Option<Duration>,
 }
 
 const PROBLEM: HeaderValue = HeaderValue::from_static("application/problem+json");
 
 impl ApiError {
     pub(crate) fn new(status: StatusCode, detail: impl Into<String>) -> Self {
-        Self { status, detail: detail.into(), inner: None, faults: Vec::new() }
+        Self { status, detail: detail.into(), inner: None, faults: Vec::new(), wait: None }
     }
 
     pub(crate) fn not_found(what: impl std::fmt::Display) -> Self {
@@ -47,11 +51,16 @@ impl ApiError {
     pub(crate) fn internal(inner: impl std::fmt::Display) -> Self {
         let detail = "the server could not do this; its log says why, under this request's id".to_owned();
         let inner = Some(inner.to_string());
-        Self { status: StatusCode::INTERNAL_SERVER_ERROR, detail, inner, faults: Vec::new() }
+        Self { status: StatusCode::INTERNAL_SERVER_ERROR, detail, inner, faults: Vec::new(), wait: None }
     }
 }
 
 impl ApiError {
+    /// The same, to be asked again after a while (RFC 9110, section 10.2.3).
+    pub(super) fn after(self, wait: Duration) -> Self {
+        Self { wait: Some(wait), ..self }
+    }
+
     /// What whoever asked is told.
     pub(super) fn words(&self) -> &str {
         &self.detail
@@ -121,6 +130,10 @@ impl From<ApiError> for Response {
 impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
         let mut response = self.status.into_response();
+        if let Some(wait) = self.wait {
+            let seconds = wait.as_secs() + u64::from(wait.subsec_nanos() > 0);
+            response.headers_mut().insert(RETRY_AFTER, seconds.into());
+        }
         response.extensions_mut().insert(self);
         response
     }
@@ -134,7 +147,9 @@ pub(crate) async fn no_such_address(request: Request) -> ApiError {
 /// Gives every refusal the form of a problem, those of libraries too, and writes it to the log.
 pub(crate) async fn finish(request: Request, next: Next) -> Response {
     let id = request.headers().get("x-request-id").and_then(|id| id.to_str().ok()).map(str::to_owned);
-    let (method, path) = (request.method().clone(), request.uri().path().to_owned());
+    // Not the address itself, which may carry a hook's secret, or a lease.
+    let path = request.extensions().get::<MatchedPath>().map(|path| path.as_str().to_owned());
+    let method = request.method().clone();
     let response = next.run(request).await;
     let status = response.status();
     if !(status.is_client_error() || status.is_server_error()) {
@@ -154,7 +169,6 @@ pub(crate) async fn finish(request: Request, next: Next) -> Response {
     let request = id.as_deref().unwrap_or("");
     match &inner {
         Some(inner) => error!(request, %method, path, %status, inner, "failed"),
-        // Paths may carry a hook's secret or a lease; the log names neither.
         None => info!(request, %method, %status, detail, "refused"),
     }
     let problem = Problem {

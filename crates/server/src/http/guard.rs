@@ -13,6 +13,7 @@ use pondrix_core::access::{Need, Role};
 
 use super::auth::{self, Person, Runner};
 use super::error::ApiError;
+use super::limits::Whom;
 use super::{App, caller, noting};
 use crate::audit::Note;
 use crate::domain::Asker;
@@ -232,6 +233,14 @@ pub(crate) async fn guard(State(app): State<Arc<App>>, request: Request, next: N
     let mut person = None;
     let admitted = admit(&app, &mut parts, &mut person).await;
     let from = caller::address(&parts, &app.trusted_proxies);
+    let whom = match &person {
+        Some(person) if person.shown.kind == TokenKind::Runner => Some(Whom::Runner(person.shown.id)),
+        Some(person) => Some(Whom::Token(person.shown.id)),
+        None => from.map(Whom::Address),
+    };
+    if let Some(Err(too_much)) = whom.map(|whom| app.limits.request(whom)) {
+        return too_much.into();
+    }
     if let (Some(person), Some(from)) = (&person, from) {
         app.engine.token_used_from(person.shown.id, &person.shown.name, from).await;
     }

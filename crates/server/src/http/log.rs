@@ -197,7 +197,7 @@ pub(super) async fn stream(
     Path((project, number, job)): Path<(String, u64, String)>,
 ) -> Result<impl IntoResponse, ApiError> {
     let texts = texts(Arc::clone(&app), &project, number, &job, sse::last_id(&headers).unwrap_or(0)).await?;
-    Ok(sse::respond(app, person, texts.map(Item::alone)))
+    sse::respond(app, person, texts.map(Item::alone))
 }
 
 /// A job's log as it grows, from an offset on.

@@ -14,6 +14,7 @@ mod health;
 mod hooks;
 mod images;
 mod keys;
+mod limits;
 mod log;
 mod noting;
 mod people;
@@ -35,20 +36,26 @@ mod tries;
 
 use std::net::IpAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
+use axum::Extension;
 use axum::Router;
-use axum::extract::DefaultBodyLimit;
-use axum::http::header::{CONTENT_SECURITY_POLICY, REFERRER_POLICY, X_CONTENT_TYPE_OPTIONS, X_FRAME_OPTIONS};
+use axum::extract::{DefaultBodyLimit, Request};
+use axum::http::header::{
+    CONTENT_SECURITY_POLICY, REFERRER_POLICY, STRICT_TRANSPORT_SECURITY, X_CONTENT_TYPE_OPTIONS, X_FRAME_OPTIONS,
+};
 use axum::http::{HeaderName, HeaderValue};
-use axum::middleware;
+use axum::middleware::{self, Next};
 use axum::response::Response;
 use tokio_util::sync::CancellationToken;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::request_id::{MakeRequestId, PropagateRequestIdLayer, RequestId, SetRequestIdLayer};
+use tower_http::timeout::RequestBodyTimeoutLayer;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use crate::connections::OverTls;
 use crate::domain::Engine;
 use crate::queries::Queries;
 use crate::workers::watcher::Watcher;
@@ -64,16 +71,20 @@ pub(crate) struct App {
     pub(crate) try_limit: u64,
     /// The proxies that are believed when they say whom they ask for.
     pub(crate) trusted_proxies: Vec<IpAddr>,
+    pub(crate) limits: Limits,
     pub(crate) shutdown: CancellationToken,
 }
 
 pub use guard::rights_table;
+pub(crate) use limits::Limits;
 
 type Shared = axum::extract::State<Arc<App>>;
 
 /// What no other address is.
 const NO_SUCH_ADDRESS: &str = "/api/v1/{*rest}";
 
+/// How long may pass until more of a request's body comes.
+const BODY_TIME: Duration = Duration::from_secs(30);
 /// The largest request: a piece of a log.
 const LARGEST_REQUEST: usize = 4 << 20;
 
@@ -176,9 +187,13 @@ impl MakeRequestId for Numbers {
 }
 
 /// What is true of every answer: it is what it says it is, so that no log is run as a script; no page shows it in a frame;
-/// and where a link in it leads is told nothing of it. The console's files say more of themselves.
-async fn plain_answers(mut response: Response) -> Response {
+/// where a link in it leads is told nothing of it; and who was answered over TLS asks over TLS again. The console's files say more of themselves.
+async fn plain_answers(is_tls: Option<Extension<OverTls>>, request: Request, next: Next) -> Response {
+    let mut response = next.run(request).await;
     let headers = response.headers_mut();
+    if is_tls.is_some() {
+        headers.insert(STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));
+    }
     headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     for (name, value) in [
         (CONTENT_SECURITY_POLICY, "default-src 'none'; frame-ancestors 'none'"),
@@ -201,9 +216,10 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         .layer(middleware::from_fn_with_state(Arc::clone(&app), guard::guard))
         .with_state(app)
         .layer(DefaultBodyLimit::max(LARGEST_REQUEST))
+        .layer(RequestBodyTimeoutLayer::new(BODY_TIME))
         .layer(CatchPanicLayer::custom(|_| error::ApiError::internal("a handler panicked").into()))
         .layer(middleware::from_fn(error::finish))
-        .layer(middleware::map_response(plain_answers))
+        .layer(middleware::from_fn(plain_answers))
         .layer(PropagateRequestIdLayer::new(id.clone()))
         .layer(SetRequestIdLayer::new(id, Numbers::default()))
 }

@@ -217,7 +217,7 @@ pub(super) async fn stream_one(
     Path((project, number)): Path<(String, u64)>,
 ) -> Result<impl IntoResponse, ApiError> {
     let states = states(Arc::clone(&app), &project, number, sse::last_id(&headers)).await?;
-    Ok(sse::respond(app, person, states.map(Item::alone)))
+    sse::respond(app, person, states.map(Item::alone))
 }
 
 /// A run and every change of it after a version, until it is over or the server ends.
@@ -249,7 +249,7 @@ pub(super) async fn stream_all(
     headers: HeaderMap,
 ) -> Result<impl IntoResponse, ApiError> {
     let (_, changes) = changes(Arc::clone(&app), person.clone(), sse::last_id(&headers)).await?;
-    Ok(sse::respond(app, person, changes.map(Item::alone)))
+    sse::respond(app, person, changes.map(Item::alone))
 }
 
 /// Every change of every run that somebody may see after an event, or from now on; and the id of the event that they

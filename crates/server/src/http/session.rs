@@ -1,16 +1,17 @@
 //! Signing in and out, and asking who one is.
 
-use axum::Json;
 use axum::extract::State;
+use axum::http::StatusCode;
 use axum::http::header::SET_COOKIE;
-use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
+use axum::{Extension, Json};
 use pondrix_api::{Identity, Problem, SignIn};
 
 use super::auth::{Person, SESSION_COOKIE};
 use super::error::ApiError;
-use super::{Shared, auth};
+use super::{App, Shared, auth};
 use crate::access;
+use crate::connections::OverTls;
 use crate::domain::Session;
 use crate::store::{Shown, TokenKind};
 
@@ -20,9 +21,9 @@ fn identity(shown: Shown) -> Identity {
     Identity { name, teams, roles: rights.grants.clone(), limit: rights.limit.clone(), version }
 }
 
-fn cookie(headers: &HeaderMap, value: &str, seconds: i64) -> String {
-    // Behind TLS the cookie must never go out without it.
-    let secure = if auth::header(headers, "x-forwarded-proto") == Some("https") { "; Secure" } else { "" };
+fn cookie(app: &App, is_tls: bool, value: &str, seconds: i64) -> String {
+    // Where people come over TLS, to the server or to a proxy in front of it, the cookie never goes out without it.
+    let secure = if is_tls || app.public_url.starts_with("https://") { "; Secure" } else { "" };
     format!("{SESSION_COOKIE}={value}; Path=/; HttpOnly; SameSite=Strict; Max-Age={seconds}{secure}")
 }
 
@@ -38,7 +39,7 @@ pub(super) async fn whoami(person: Person) -> Json<Identity> {
     responses((status = 200, body = Identity), (status = 401, body = Problem)))]
 pub(super) async fn sign_in(
     State(app): Shared,
-    headers: HeaderMap,
+    is_tls: Option<Extension<OverTls>>,
     Json(given): Json<SignIn>,
 ) -> Result<Response, ApiError> {
     let token = given.token.trim();
@@ -48,16 +49,20 @@ pub(super) async fn sign_in(
     let Some(Session { secret, shown, seconds }) = app.engine.sign_in(token).await? else {
         return Err(ApiError::new(StatusCode::UNAUTHORIZED, "this token is not known, or is no longer good"));
     };
-    Ok(([(SET_COOKIE, cookie(&headers, &secret, seconds))], Json(identity(shown))).into_response())
+    Ok(([(SET_COOKIE, cookie(&app, is_tls.is_some(), &secret, seconds))], Json(identity(shown))).into_response())
 }
 
 /// Signs a browser out.
 #[utoipa::path(delete, path = "/api/v1/session", tag = "access",
     responses((status = 204), (status = 401, body = Problem)))]
-pub(super) async fn sign_out(State(app): Shared, person: Person, headers: HeaderMap) -> Result<Response, ApiError> {
+pub(super) async fn sign_out(
+    State(app): Shared,
+    person: Person,
+    is_tls: Option<Extension<OverTls>>,
+) -> Result<Response, ApiError> {
     // A program that signs out keeps its token.
     if person.shown.kind == TokenKind::Session {
         app.engine.sign_out(person.shown.id).await?;
     }
-    Ok((StatusCode::NO_CONTENT, [(SET_COOKIE, cookie(&headers, "", 0))]).into_response())
+    Ok((StatusCode::NO_CONTENT, [(SET_COOKIE, cookie(&app, is_tls.is_some(), "", 0))]).into_response())
 }

@@ -14,6 +14,8 @@ use serde_json::value::RawValue;
 
 use super::App;
 use super::auth::{Person, header};
+use super::error::ApiError;
+use super::limits::Kind;
 
 /// How often a silent stream says that it is alive.
 const KEEP_ALIVE: Duration = Duration::from_secs(15);
@@ -50,13 +52,22 @@ impl Item {
 }
 
 /// A stream as a response to a person. It ends when what they may do changes: whoever asks again is asked anew.
-pub(super) fn respond<S>(app: Arc<App>, person: Person, stream: S) -> Sse<impl Stream<Item = Result<Event, Infallible>>>
+pub(super) fn respond<S>(
+    app: Arc<App>,
+    person: Person,
+    stream: S,
+) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError>
 where
     S: Stream<Item = Event> + Send + 'static,
 {
     use futures_util::StreamExt as _;
+    let open = app.limits.open(person.shown.id, Kind::Stream)?;
     let stream = stream.take_until(person.until_changed(app));
-    Sse::new(stream.map(Ok)).keep_alive(KeepAlive::new().interval(KEEP_ALIVE))
+    let stream = stream.map(move |event| {
+        let _is_open = &open;
+        Ok(event)
+    });
+    Ok(Sse::new(stream).keep_alive(KeepAlive::new().interval(KEEP_ALIVE)))
 }
 
 /// The id of the last event that the follower has.

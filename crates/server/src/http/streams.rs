@@ -91,7 +91,7 @@ pub(super) async fn follow(
     let shutdown = app.shutdown.clone();
     let stays = stream::pending().boxed();
     all.push(stays);
-    Ok(sse::respond(app, person, stream::select_all(all).take_until(shutdown.cancelled_owned())))
+    sse::respond(app, person, stream::select_all(all).take_until(shutdown.cancelled_owned()))
 }
 
 #[cfg(test)]

@@ -11,6 +11,7 @@ use serde::Deserialize;
 
 use super::auth::{Person, header};
 use super::error::ApiError;
+use super::limits::Kind;
 use super::{Shared, projects};
 use crate::audit;
 use crate::domain::{Tried, TryOutcome, Wanted};
@@ -37,7 +38,7 @@ impl From<TryError> for ApiError {
     params(("project" = String, Path), ("about" = String, Query, description = "A `TryRequest` as JSON")),
     request_body(content_type = "application/zstd"),
     responses((status = 201, body = RunSummary), (status = 401, body = Problem), (status = 404, body = Problem),
-              (status = 413, body = Problem), (status = 422, body = Problem)))]
+              (status = 413, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
 pub(super) async fn try_files(
     State(app): Shared,
     person: Person,
@@ -54,6 +55,7 @@ pub(super) async fn try_files(
     if header(&headers, CONTENT_LENGTH).and_then(|length| length.parse::<u64>().ok()).is_some_and(|all| all > limit) {
         return Err(TryError::TooLong { limit }.into());
     }
+    let _upload = app.limits.open(person.shown.id, Kind::Upload)?;
     let files = app.engine.tries.keep(body.into_data_stream(), limit).await?;
     let by = Some(person.shown.name);
     let wanted = Wanted { inputs: about.inputs, by, ..Wanted::branch(StartKind::Try, &about.branch, &about.commit) };

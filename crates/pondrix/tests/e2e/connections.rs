@@ -1,0 +1,173 @@
+//! Connections: TLS of the server's own, and whoever keeps others from being answered.
+
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use pondrix_api::Client;
+use reqwest::{Method, StatusCode};
+use serde_json::json;
+
+use crate::someone::Someone;
+use crate::support::{PONDRIX, Said, Server, World, one_job, said, until};
+
+/// Makes an authority and a certificate of it for an address: `NAME.pem` and `NAME.key`, and `NAME.ca.pem`.
+fn certificate(folder: &Path, name: &str, address: &str) {
+    let script = format!(
+        "openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -days 2 -subj /CN=Garden-{name} \
+                 -keyout ca.key -out {name}.ca.pem && \
+         openssl req -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj /CN=pond -keyout {name}.key -out pond.csr && \
+         echo subjectAltName=IP:{address} > names && \
+         openssl x509 -req -in pond.csr -CA {name}.ca.pem -CAkey ca.key -CAcreateserial -days 2 -extfile names -out {name}.pem"
+    );
+    let made = Command::new("sh").args(["-c", &script]).current_dir(folder).stderr(Stdio::null()).status();
+    assert!(made.unwrap().success());
+}
+
+/// The command line, which believes an authority.
+async fn pondrix(url: &str, token: &str, authority: &Path, arguments: &[&str]) -> Said {
+    let mut command = Command::new(PONDRIX);
+    command.args(arguments).env("PONDRIX_URL", url).env("PONDRIX_TOKEN", token).env("SSL_CERT_FILE", authority);
+    said(command).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_server_speaks_tls_with_the_newest_certificate_and_its_own_runner_works() {
+    let mut world = World::new().await;
+    let (repository, _) = world.project("desk", &[]).await;
+    repository.write("pondrix.kdl", &one_job("step \"echo over TLS\"")).unwrap();
+    let run = world.run_of("desk", &repository.push("First").unwrap()).await;
+    world.passes(&run).await;
+    let folder = world.folder.path().to_owned();
+    let listen = world.url().trim_start_matches("http://").to_owned();
+    let address = listen.split(':').next().unwrap();
+    for name in ["one", "other"] {
+        certificate(&folder, name, address);
+    }
+    let (used, key) = (folder.join("used.pem"), folder.join("used.key"));
+    let take = |name: &str| {
+        std::fs::copy(folder.join(format!("{name}.key")), &key).unwrap();
+        std::fs::copy(folder.join(format!("{name}.pem")), &used).unwrap();
+    };
+    take("one");
+    world.server.take().unwrap().end();
+    let tls = ["--tls-certificate", used.to_str().unwrap(), "--tls-key", key.to_str().unwrap()];
+    world.server = Some(Server::start_allowing(&folder.join("server"), &listen, &tls));
+    let url = format!("https://{listen}");
+    let token = world.token.clone();
+    let (one, other) = (folder.join("one.ca.pem"), folder.join("other.ca.pem"));
+    let started = pondrix(&url, &token, &one, &["start", "desk", "--follow"]).await;
+    assert!(started.status == 0 && started.out.contains("over TLS"), "{}{}", started.out, started.err);
+    let stranger = pondrix(&url, &token, &other, &["whoami"]).await;
+    assert!(stranger.status != 0 && stranger.err.to_lowercase().contains("certificate"), "{}", stranger.err);
+    // What a browser is told: ask over TLS again, and show the cookie nowhere else.
+    let authority = reqwest::Certificate::from_pem(&std::fs::read(&one).unwrap()).unwrap();
+    let http = reqwest::Client::builder().tls_certs_merge([authority]).build().unwrap();
+    let signed = http.post(format!("{url}/api/v1/session")).json(&json!({ "token": token })).send().await.unwrap();
+    assert_eq!(signed.status(), StatusCode::OK);
+    let header = |name: &str| signed.headers()[name].to_str().unwrap().to_owned();
+    assert!(header("set-cookie").contains("; Secure"), "{}", header("set-cookie"));
+    assert_eq!(header("strict-transport-security"), "max-age=31536000");
+    // What is no certificate changes nothing, and another one is taken without a new start.
+    std::fs::write(&used, "no certificate").unwrap();
+    let log = folder.join("server.log");
+    until("the server to say so", async || {
+        std::fs::read_to_string(&log).unwrap().contains("the certificate before is still used").then_some(())
+    })
+    .await;
+    assert_eq!(pondrix(&url, &token, &one, &["whoami"]).await.status, 0);
+    take("other");
+    until("the other certificate", async || {
+        (pondrix(&url, &token, &other, &["whoami"]).await.status == 0).then_some(())
+    })
+    .await;
+    // Without a certificate that fits its key nothing is served.
+    std::fs::copy(folder.join("one.pem"), &used).unwrap();
+    let refused = Command::new(PONDRIX)
+        .args(["serve", "--runners", "0", "--listen", "127.0.0.1:0", "--data"])
+        .arg(folder.join("another"))
+        .args(tls)
+        .output()
+        .unwrap();
+    let words = String::from_utf8_lossy(&refused.stderr);
+    assert!(!refused.status.success() && words.contains("used.pem"), "{words}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_connection_that_says_half_of_something_is_ended_and_keeps_nobody_waiting() {
+    let world = World::new().await;
+    let listen = world.url().trim_start_matches("http://").to_owned();
+    let half = |text: &'static str| {
+        let mut stream = TcpStream::connect(&listen).unwrap();
+        stream.write_all(text.as_bytes()).unwrap();
+        tokio::task::spawn_blocking(move || {
+            let mut said = Vec::new();
+            // It is ended by the server: nothing more is sent here.
+            drop(stream.read_to_end(&mut said));
+            String::from_utf8_lossy(&said).into_owned()
+        })
+    };
+    let headers = half("GET /health HTTP/1.1\r\nHost: pond\r\nX-Slow: ");
+    let silent = half("");
+    let body = half(
+        "POST /api/v1/session HTTP/1.1\r\nHost: pond\r\nContent-Type: application/json\r\nContent-Length: 20\r\n\r\n{",
+    );
+    assert_eq!(world.pondrix(&["whoami"]).await.status, 0, "others are answered meanwhile");
+    let (headers, silent, body) = (headers.await.unwrap(), silent.await.unwrap(), body.await.unwrap());
+    assert!(headers.is_empty() || headers.starts_with("HTTP/1.1 408"), "{headers}");
+    assert_eq!(silent, "");
+    assert!(body.starts_with("HTTP/1.1 4"), "{body}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_asks_too_often_waits_and_others_do_not() {
+    let mut world = World::new().await;
+    let listen = world.url().trim_start_matches("http://").to_owned();
+    world.server.take().unwrap().end();
+    let data = world.folder.path().join("server");
+    world.server = Some(Server::start_allowing(&data, &listen, &["--request-limit", "4"]));
+    let wren = Someone::new(&world, "wren", &[]).await;
+    let ask = async |someone: &Someone<'_>| someone.ask(&Method::GET, "/api/v1/whoami", json!({})).await;
+    let mut refused = None;
+    for _ in 0..400 {
+        let answer = ask(&wren).await;
+        if answer.status() == StatusCode::TOO_MANY_REQUESTS {
+            refused = Some(answer);
+            break;
+        }
+        assert_eq!(answer.status(), StatusCode::OK);
+    }
+    let refused = refused.expect("400 requests, one after the other, and none too many");
+    assert_eq!(refused.headers()["retry-after"], "1");
+    let words = refused.text().await.unwrap();
+    assert!(words.contains("this token asks more than 4 times a second (serve --request-limit)"), "{words}");
+    assert_eq!(world.pondrix(&["whoami"]).await.status, 0, "somebody else");
+    // Whoever shows nothing that is known is counted by their address.
+    let nobody = Someone::with(&world, "nobody", "pdx_wrong");
+    let mut last = StatusCode::UNAUTHORIZED;
+    for _ in 0..400 {
+        last = ask(&nobody).await.status();
+        if last != StatusCode::UNAUTHORIZED {
+            break;
+        }
+    }
+    assert_eq!(last, StatusCode::TOO_MANY_REQUESTS);
+    assert_eq!(world.pondrix(&["whoami"]).await.status, 0, "whoever has a token, from the same address");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_token_has_so_many_streams_open_and_no_more() {
+    let world = World::new().await;
+    let wren = Someone::new(&world, "wren", &[]).await;
+    let client = Client::new(world.url(), &wren.token);
+    let mut streams = Vec::new();
+    for _ in 0..100 {
+        streams.push(client.follow_runs("").await.unwrap());
+    }
+    let refused = client.follow_runs("").await.err().unwrap().to_string();
+    assert!(refused.contains("this token has 100 streams open, which is the most"), "{refused}");
+    assert!(world.client.follow_runs("").await.is_ok(), "somebody else");
+    drop(streams);
+    until("room for another", async || client.follow_runs("").await.is_ok().then_some(())).await;
+}
