@@ -35,6 +35,22 @@ pub struct UserView {
     /// Since when the person is known.
     #[schema(value_type = String, format = DateTime)]
     pub created: Time,
+    /// Whether they can sign in with a password.
+    #[serde(default)]
+    pub has_password: bool,
+}
+
+/// A person's new password.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct NewPassword {
+    /// The password: at least 12 letters.
+    pub password: String,
+}
+
+impl std::fmt::Debug for NewPassword {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("NewPassword(..)")
+    }
 }
 
 /// A person who was made known.
@@ -154,11 +170,24 @@ pub struct TokenList {
     pub tokens: Vec<TokenView>,
 }
 
-/// A token to sign a browser in with.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+/// What a browser is signed in with: a token, or a name and a password.
+#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct SignIn {
     /// The token.
-    pub token: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+    /// The person's name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// Their password.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<String>,
+}
+
+impl std::fmt::Debug for SignIn {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("SignIn").field("name", &self.name).finish_non_exhaustive()
+    }
 }
 
 /// Who a token stands for.

@@ -20,8 +20,8 @@ mod runs;
 mod settings;
 
 pub use access::{
-    Identity, NewToken, NewUser, RoleChange, RoleList, RoleView, SignIn, TokenList, TokenMade, TokenView, UserChange,
-    UserList, UserMade, UserView,
+    Identity, NewPassword, NewToken, NewUser, RoleChange, RoleList, RoleView, SignIn, TokenList, TokenMade, TokenView,
+    UserChange, UserList, UserMade, UserView,
 };
 pub use artifacts::{
     ArtifactFile, ArtifactFiles, CacheAnswer, CacheEntry, CacheQuestion, Digests, FetchedArtifact, FlakyTests,

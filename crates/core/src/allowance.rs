@@ -3,10 +3,24 @@
 /// How often something may be done.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Rate {
-    /// In a second, on average.
-    pub per_second: u32,
-    /// At once, by whoever did nothing for a while.
+    /// Once in so many microseconds, on average.
+    pub each: u64,
+    /// So often at once, by whoever did nothing for a while.
     pub at_once: u32,
+}
+
+impl Rate {
+    /// So often in a second, and so often at once.
+    #[must_use]
+    pub fn per_second(count: u32, at_once: u32) -> Self {
+        Self { each: 1_000_000 / u64::from(count.max(1)), at_once }
+    }
+
+    /// Once in so many seconds, and so often at once.
+    #[must_use]
+    pub const fn once_in(seconds: u32, at_once: u32) -> Self {
+        Self { each: 1_000_000 * seconds as u64, at_once }
+    }
 }
 
 /// What somebody has done lately (the generic cell rate algorithm, ITU-T I.371): one number, of when they will have done
@@ -23,9 +37,8 @@ impl Allowance {
     /// # Errors
     /// How long to wait, in microseconds, where it was done too often. It has not been done then.
     pub fn take(&mut self, now: u64, rate: Rate) -> Result<(), u64> {
-        let each = 1_000_000 / u64::from(rate.per_second.max(1));
-        let most = each * u64::from(rate.at_once.max(1));
-        let rested_at = self.rested_at.max(now) + each;
+        let most = rate.each * u64::from(rate.at_once.max(1));
+        let rested_at = self.rested_at.max(now) + rate.each;
         match (rested_at - now).checked_sub(most) {
             None | Some(0) => {
                 self.rested_at = rested_at;
@@ -50,7 +63,7 @@ mod tests {
 
     #[test]
     fn as_many_at_once_as_are_allowed_and_then_one_for_each_that_time_gives_back() {
-        let rate = Rate { per_second: 10, at_once: 3 };
+        let rate = Rate::per_second(10, 3);
         let mut allowance = Allowance::default();
         assert!(allowance.is_rested(0));
         for _ in 0..3 {
@@ -69,7 +82,7 @@ mod tests {
             per_second in 1_u32..100,
             at_once in 1_u32..20,
         ) {
-            let rate = Rate { per_second, at_once };
+            let rate = Rate::per_second(per_second, at_once);
             let (mut allowance, mut now, mut done) = (Allowance::default(), 0, Vec::new());
             for pause in pauses {
                 now += pause;
@@ -84,7 +97,7 @@ mod tests {
             }
             for (first, from) in done.iter().enumerate() {
                 for (count, until) in (1..).zip(&done[first..]) {
-                    let most = u64::from(at_once) + (until - from) * u64::from(per_second) / 1_000_000;
+                    let most = u64::from(at_once) + (until - from) / rate.each;
                     prop_assert!(count <= most + 1, "{} within {} us", count, until - from);
                 }
             }

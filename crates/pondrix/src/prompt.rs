@@ -68,7 +68,16 @@ pub(crate) fn hidden_or_input(question: &str) -> Result<String, Failure> {
     String::from_utf8(bytes).map_err(|_| Failure::usage("standard input is no text"))
 }
 
-/// The same, of any bytes.
+/// A new hidden text: on a terminal it is asked for twice, since nobody sees what they typed.
+pub(crate) fn twice(question: &str) -> Result<String, Failure> {
+    let first = hidden_or_input(question)?;
+    if std::io::stdin().is_terminal() && hidden("The same once more: ")? != first {
+        return Err(Failure::usage("these are two different ones; nothing was changed"));
+    }
+    Ok(first)
+}
+
+/// A hidden text, or any bytes from what is no terminal.
 pub(crate) fn hidden_or_bytes(question: &str) -> Result<Vec<u8>, Failure> {
     if std::io::stdin().is_terminal() {
         return Ok(hidden(question)?.into_bytes());

@@ -39,7 +39,8 @@ export const logPath = (project: string, number: number, job: string) =>
 export const whoami = () => ask<Identity>('GET', '/api/v1/whoami');
 export const flakyTests = (project: string, job: string) =>
     ask<{ tests: string[] }>('GET', `/api/v1/projects/${project}/flaky/${encodeURIComponent(job.replace('/', '~'))}`);
-export const signIn = (token: string) => ask<Identity>('POST', '/api/v1/session', { token });
+export const signIn = (shown: { token: string } | { name: string; password: string }) =>
+    ask<Identity>('POST', '/api/v1/session', shown);
 export const signOut = () => ask<void>('DELETE', '/api/v1/session');
 export const listImages = () => ask<{ images: ImageSummary[] }>('GET', '/api/v1/images');
 export const imageChain = () => ask<{ links: ChainLink[] }>('GET', '/api/v1/images/chain');

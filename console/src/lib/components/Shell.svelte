@@ -18,7 +18,7 @@
         </span>
         <button class="cursor-pointer text-xs hover:text-lily" onclick={theme.turn}>{theme.dark ? 'light' : 'dark'}</button>
         <span class="text-xs">{name}</span>
-        <Button size="xs" color="alternative" class="!border-primary-600 !bg-transparent !py-1 !text-primary-100" onclick={onsignout}>Sign out</Button>
+        <Button id="sign-out" size="xs" color="alternative" class="!border-primary-600 !bg-transparent !py-1 !text-primary-100" onclick={onsignout}>Sign out</Button>
     </header>
     <main class="min-h-0 flex-1 overflow-auto">{@render children()}</main>
 </div>

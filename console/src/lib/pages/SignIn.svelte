@@ -7,20 +7,34 @@
     import type { Identity } from '../api/types';
 
     let { onsignin }: { onsignin: (identity: Identity) => void } = $props();
+
+    /** What somebody signed in with here last; a server that is new has told a token, and nobody a password. */
+    const REMEMBERED = 'pondrix.signs-in-with';
+    let way = $state<'token' | 'password'>(localStorage.getItem(REMEMBERED) === 'password' ? 'password' : 'token');
     let token = $state('');
+    let name = $state('');
+    let password = $state('');
     let fault = $state('');
     let busy = $state(false);
+    const complete = $derived(way === 'token' ? token !== '' : name !== '' && password !== '');
 
     async function submit(event: SubmitEvent) {
         event.preventDefault();
         busy = true;
         fault = '';
         try {
-            onsignin(await signIn(token));
+            const identity = await signIn(way === 'token' ? { token } : { name: name.trim(), password });
+            localStorage.setItem(REMEMBERED, way);
+            onsignin(identity);
         } catch (error) {
             fault = error instanceof Refusal ? error.message : String(error);
         }
         busy = false;
+    }
+
+    function change(to: 'token' | 'password') {
+        way = to;
+        fault = '';
     }
 </script>
 
@@ -28,10 +42,24 @@
     <form onsubmit={submit} class="w-96 rounded-lg bg-lily p-8 shadow-xl dark:bg-gray-900">
         <h1 class="mb-1 flex items-center gap-3 text-xl font-semibold"><img src="/pond.svg" alt="" class="size-8" />Pondrix</h1>
         <p class="mb-6 text-gray-600 dark:text-gray-300">From a commit to a running release.</p>
-        <Label for="token" class="mb-1.5">Token</Label>
-        <Input id="token" type="password" autocomplete="current-password" required bind:value={token} />
-        <p class="mt-2 text-xs text-gray-500 dark:text-gray-400">The server printed it when it was first started.</p>
-        {#if fault}<Alert color="orange" class="mt-4" role="alert">{fault}</Alert>{/if}
-        <Button type="submit" class="mt-5 w-full" disabled={busy || !token}>Sign in</Button>
+        {#if way === 'token'}
+            <Label for="token" class="mb-1.5">Token</Label>
+            <Input id="token" type="password" autocomplete="off" required bind:value={token} />
+            <p class="mt-2 text-xs text-gray-500 dark:text-gray-400">The server printed the first one when it was started.</p>
+        {:else}
+            <Label for="name" class="mb-1.5">Name</Label>
+            <Input id="name" autocomplete="username" autocapitalize="none" spellcheck="false" required bind:value={name} />
+            <Label for="password" class="mt-4 mb-1.5">Password</Label>
+            <Input id="password" type="password" autocomplete="current-password" required bind:value={password} />
+        {/if}
+        {#if fault}<Alert color="orange" class="mt-4 !text-orange-900 dark:!text-orange-200" role="alert"><span class="block first-letter:uppercase">{fault}</span></Alert>{/if}
+        <Button type="submit" class="mt-5 w-full" disabled={busy || !complete}>Sign in</Button>
+        <p class="mt-4 text-center text-sm">
+            {#if way === 'token'}
+                <button type="button" id="with-password" class="underline" onclick={() => change('password')}>Sign in with name and password</button>
+            {:else}
+                <button type="button" id="with-token" class="underline" onclick={() => change('token')}>Sign in with a token</button>
+            {/if}
+        </p>
     </form>
 </div>

@@ -12,11 +12,9 @@ use tokio_util::io::ReaderStream;
 
 use crate::{
     AnswerRequest, ArtifactFiles, EnvironmentChange, EnvironmentList, EnvironmentRemoved, EnvironmentView, FlakyTests,
-    FreezeRequest, Identity, ImageChain, ImageDetail, ImageDifference, ImageList, NewProject, NewToken, NewUser,
-    PlanRequest, PlanView, ProjectChange, ProjectList, ProjectRemoved, ProjectView, RerunRequest, RetentionPreview,
-    RetentionQuestion, RetentionRule, RetentionView, RoleChange, RoleList, RunDetail, RunPage, RunSummary,
-    StartRequest, StopRequest, TemplateText, TokenList, TokenMade, TryRequest, UserChange, UserList, UserMade,
-    UserView,
+    FreezeRequest, Identity, ImageChain, ImageDetail, ImageDifference, ImageList, NewProject, PlanRequest, PlanView,
+    ProjectChange, ProjectList, ProjectRemoved, ProjectView, RerunRequest, RetentionPreview, RetentionQuestion,
+    RetentionRule, RetentionView, RunDetail, RunPage, RunSummary, StartRequest, StopRequest, TemplateText, TryRequest,
 };
 
 /// Which runs are wanted: those that are all of what is said.
@@ -270,94 +268,6 @@ impl Client {
     pub async fn change_project(&self, project: &str, change: &ProjectChange) -> Result<ProjectView, ClientError> {
         let url = self.wire.url(&format!("/api/v1/projects/{project}"));
         self.wire.json(self.wire.http.patch(url).json(change)).await
-    }
-
-    /// All people.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn users(&self) -> Result<UserList, ClientError> {
-        self.get("/api/v1/users").await
-    }
-
-    /// Makes a person known, with a first token.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn add_user(&self, new: &NewUser) -> Result<UserMade, ClientError> {
-        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/users")).json(new)).await
-    }
-
-    /// Says which teams a person is of.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn change_user(&self, name: &str, change: &UserChange) -> Result<UserView, ClientError> {
-        self.wire.json(self.wire.http.patch(self.wire.url(&format!("/api/v1/users/{name}"))).json(change)).await
-    }
-
-    /// Forgets a person, with their roles and tokens.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn remove_user(&self, name: &str) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.delete(self.wire.url(&format!("/api/v1/users/{name}")))).await.map(|_| ())
-    }
-
-    /// All roles that were given.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn roles(&self) -> Result<RoleList, ClientError> {
-        self.get("/api/v1/roles").await
-    }
-
-    /// Gives a role.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn give_role(&self, change: &RoleChange) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.put(self.wire.url("/api/v1/roles")).json(change)).await.map(|_| ())
-    }
-
-    /// Takes a role.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn take_role(&self, change: &RoleChange) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.post(self.wire.url("/api/v1/roles/take")).json(change)).await.map(|_| ())
-    }
-
-    /// The own tokens; everybody's, where one administers the server.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn tokens(&self) -> Result<TokenList, ClientError> {
-        self.get("/api/v1/tokens").await
-    }
-
-    /// Makes a token.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn add_token(&self, new: &NewToken) -> Result<TokenMade, ClientError> {
-        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/tokens")).json(new)).await
-    }
-
-    /// Makes a token in the place of another, which stays good for an hour.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn rotate_token(&self, id: i64) -> Result<TokenMade, ClientError> {
-        self.wire.json(self.wire.http.post(self.wire.url(&format!("/api/v1/tokens/{id}/rotate")))).await
-    }
-
-    /// Removes a token.
-    ///
-    /// # Errors
-    /// See [`ClientError`].
-    pub async fn remove_token(&self, id: i64) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.delete(self.wire.url(&format!("/api/v1/tokens/{id}")))).await.map(|_| ())
     }
 
     /// A template as it is now.

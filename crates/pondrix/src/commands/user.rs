@@ -3,13 +3,13 @@
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
-use pondrix_api::{NewUser, RoleView, UserChange, UserView};
+use pondrix_api::{Client, NewUser, RoleView, UserChange, UserView};
 use pondrix_core::access::{Grant, Projects, Role};
 
 use super::role::place;
 use super::token;
 use crate::cli::Global;
-use crate::failure::Outcome;
+use crate::failure::{Failure, Outcome};
 use crate::{output, prompt, settings};
 
 /// People: who uses the server.
@@ -18,7 +18,41 @@ pub(crate) enum User {
     Add(Add),
     List(List),
     Set(Set),
+    Password(Password),
     Remove(Remove),
+}
+
+/// Set a password, to sign in with in the console and with `pondrix login --user`. It is asked for twice, or read from
+/// standard input. Browsers that were signed in with the one before are signed out.
+#[derive(Debug, Args)]
+pub(crate) struct Password {
+    /// Whose; one's own, where nobody is named. Those of others are set by whoever administers the server.
+    name: Option<String>,
+    /// Remove it: tokens are what they sign in with then.
+    #[arg(long)]
+    remove: bool,
+}
+
+impl Password {
+    async fn run(self, client: &Client, global: &Global) -> Result<(), Failure> {
+        let name = match self.name {
+            Some(name) => name,
+            None => client.whoami().await?.name,
+        };
+        let password = match self.remove {
+            true => None,
+            false => Some(prompt::twice(&format!("New password of {name}: "))?),
+        };
+        client.set_password(&name, password).await?;
+        if !global.json {
+            let name = output::strong(&name);
+            output::line(&match self.remove {
+                true => format!("{name} has no password any more, and signs in with tokens"),
+                false => format!("{name} signs in with it: in the console, and with pondrix login --user"),
+            });
+        }
+        Ok(())
+    }
 }
 
 /// Make a person known. Their first token is shown this once.
@@ -108,12 +142,15 @@ impl User {
                     let roles = client.roles().await?.roles;
                     let row = |user: &UserView| {
                         let teams = user.teams.join(", ");
-                        vec![user.name.clone(), teams, may(user, &roles), output::ago(user.created)]
+                        let signs_in = if user.has_password { "password, tokens" } else { "tokens" };
+                        let since = output::ago(user.created);
+                        vec![user.name.clone(), teams, may(user, &roles), signs_in.to_owned(), since]
                     };
                     let rows: Vec<_> = list.users.iter().map(row).collect();
-                    output::table(&["PERSON", "TEAMS", "MAY DO", "SINCE"], &rows);
+                    output::table(&["PERSON", "TEAMS", "MAY DO", "SIGNS IN WITH", "SINCE"], &rows);
                 }
             }
+            Self::Password(password) => password.run(&client, global).await?,
             Self::Remove(Remove { name, yes }) => {
                 let what = format!("This removes {name} with their roles and tokens; their programs stop working.");
                 prompt::confirm_name(&what, &name, yes)?;

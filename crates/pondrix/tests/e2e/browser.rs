@@ -159,12 +159,38 @@ impl Browser {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_person_signs_in_with_a_password_and_the_page_remembers_the_way() {
+    let world = World::new().await;
+    assert!(world.pondrix_with(&["user", "password"], "lilies in the pond 4711").0);
+    let browser = Browser::new().await;
+    browser.client.goto(world.url()).await.unwrap();
+    browser.click("#with-password").await;
+    browser.sees("#name").await;
+    browser.picture("console-sign-in").await;
+    let write = async |css: &str, text: &str| {
+        browser.sees(css).await;
+        let field = browser.client.find(Locator::Css(css)).await.unwrap();
+        field.clear().await.unwrap();
+        field.send_keys(text).await.unwrap();
+    };
+    write("#name", "admin").await;
+    write("#password", "a wrong password").await;
+    browser.click("button[type=submit]").await;
+    browser.reads("here is nobody of this name with this password").await;
+    write("#password", "lilies in the pond 4711").await;
+    browser.click("button[type=submit]").await;
+    browser.reads("Sign out").await;
+    browser.click("#sign-out").await;
+    browser.sees("#password").await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_person_signs_in_watches_a_run_live_and_reads_a_log_with_its_colours() {
     let world = World::new().await;
     let browser = Browser::new().await;
     browser.client.goto(world.url()).await.unwrap();
     browser.sees("#token").await;
-    browser.picture("console-sign-in").await;
     browser.client.find(Locator::Css("#token")).await.unwrap().send_keys("wrong").await.unwrap();
     browser.click("button[type=submit]").await;
     browser.reads("this token is not known").await;

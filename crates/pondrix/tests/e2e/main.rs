@@ -24,6 +24,7 @@ mod images;
 mod keys;
 mod kubectl;
 mod language;
+mod passwords;
 mod pasts;
 mod platforms;
 mod promises;

@@ -19,6 +19,7 @@ mod keys;
 mod known_tokens;
 mod leftovers;
 mod live;
+mod passwords;
 mod people;
 mod reading;
 mod registries;
@@ -60,6 +61,7 @@ pub(crate) use keys::unlock;
 use known_tokens::KnownTokens;
 pub(crate) use leftovers::remove_aside_of_before;
 pub(crate) use live::LiveRun;
+pub(crate) use passwords::NotSignedIn;
 pub(crate) use people::Asker;
 pub(crate) use registries::address_of;
 use remembered::Remembered;
@@ -113,6 +115,7 @@ pub(crate) struct Engine {
     log_limit: u64,
     pub(crate) archives: Recent<Bytes>,
     known_tokens: KnownTokens,
+    passwords: passwords::Passwords,
     known_addresses: audit::KnownAddresses,
     /// Of the audit: how often whom was refused.
     refusals: Mutex<audit::Refusals>,
@@ -208,6 +211,7 @@ impl Engine {
             log_limit,
             archives: Recent::new(ARCHIVES_KEPT),
             known_tokens: KnownTokens::default(),
+            passwords: passwords::Passwords::default(),
             known_addresses: audit::KnownAddresses::default(),
             refusals: Mutex::default(),
             known_registries: Remembered::default(),

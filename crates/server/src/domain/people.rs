@@ -125,7 +125,7 @@ impl<T> Guarded<T> {
 impl Engine {
     /// Makes a change of people, roles or tokens, unless nobody could administer the server after it. What everybody may
     /// do is looked up anew from then on.
-    async fn change_access<T: Change + Send + 'static>(
+    pub(super) async fn change_access<T: Change + Send + 'static>(
         &self,
         change: impl Fn(&Connection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, EngineError> {
@@ -155,7 +155,7 @@ impl Engine {
         let (user, teams, now) = (name(&new.name, "a person's name")?, teams(&new.teams)?, self.clock.now());
         let (token, row) = Self::new_token(&user, "first", None, now, None)?;
         let (giver, grants) = (by.name.clone(), new.roles);
-        let view = UserView { name: user.clone(), teams: teams.clone(), created: now };
+        let view = UserView { name: user.clone(), teams: teams.clone(), created: now, has_password: false };
         let add = move |c: &Connection| {
             store::add_user(c, &user, &teams, now)?;
             let holder = Holder::Person(user.clone());

@@ -154,24 +154,39 @@ impl Engine {
         else {
             return Ok(None);
         };
-        audit::by(&shown.name);
+        let (name, limit) = (shown.name.clone(), shown.rights.limit.clone());
+        Ok(Some(self.begin_session(&name, limit, Some(shown.id), shown.expires, now).await?))
+    }
+
+    /// Begins a session of a person: of a token of theirs, where one was shown, and no longer than that is good.
+    pub(super) async fn begin_session(
+        &self,
+        name: &str,
+        limit: Option<Grant>,
+        parent: Option<i64>,
+        ends: Option<Time>,
+        now: Time,
+    ) -> Result<Session, EngineError> {
+        audit::by(name);
         let secret = access::new_secret()?;
-        // A browser stays signed in for no longer than what it was signed in with is good.
         let longest = now.plus_millis(SESSION_DAYS * DAY);
-        let end = shown.expires.map_or(longest, |expires| expires.min(longest));
+        let end = ends.map_or(longest, |ends| ends.min(longest));
+        let hash = access::hash(&secret);
         let row = TokenRow {
-            hash: access::hash(&secret),
+            hash,
             kind: TokenKind::Session,
-            owner: shown.name.clone(),
+            owner: name.to_owned(),
             label: "browser".to_owned(),
             created: now,
             expires: Some(end),
-            limit: shown.rights.limit.clone(),
-            parent: Some(shown.id),
+            limit,
+            parent,
         };
         self.store.write_noted(now, move |c| store::put_token(c, &row)).await?;
         let seconds = i64::try_from(end.since(now) / 1000).unwrap_or(0);
-        Ok(Some(Session { secret, shown, seconds }))
+        // Removed in this moment, it is nobody's.
+        let shown = self.shown_by(hash).await?.ok_or(EngineError::Broke)?;
+        Ok(Session { secret, shown, seconds })
     }
 
     /// Signs a browser out.

@@ -5,6 +5,10 @@ use std::net::{IpAddr, SocketAddr};
 use axum::extract::ConnectInfo;
 use axum::http::request::Parts;
 
+/// From where a request comes, for its handler.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Caller(pub(super) Option<IpAddr>);
+
 /// What a proxy says of whom it asks for; each that is passed adds whom it was asked by.
 const FORWARDED_FOR: &str = "x-forwarded-for";
 

@@ -12,9 +12,10 @@ use axum::response::Response;
 use pondrix_core::access::{Need, Role};
 
 use super::auth::{self, Person, Runner};
+use super::caller::{self, Caller};
 use super::error::ApiError;
 use super::limits::Whom;
-use super::{App, caller, noting};
+use super::{App, noting};
 use crate::audit::Note;
 use crate::domain::Asker;
 use crate::store::TokenKind;
@@ -68,6 +69,7 @@ const fn noted(method: &'static str, path: &'static str, asks: Asks, does: &'sta
     Rule { method, path, asks, does: Some(does) }
 }
 
+const OWN_PASSWORD: Asks = Asks::SignedIn("their own; of others, whoever has `administer` for all projects");
 const LOOK: Asks = Asks::Role(Need::Look);
 const RUN: Asks = Asks::Role(Need::Run);
 const SECRETS: Asks = Asks::Role(Need::Secrets);
@@ -90,6 +92,8 @@ pub(crate) const RULES: &[Rule] = &[
     noted("POST", "/api/v1/users", ADMINISTER, "user add"),
     noted("PATCH", "/api/v1/users/{name}", ADMINISTER, "user set"),
     noted("DELETE", "/api/v1/users/{name}", ADMINISTER, "user remove"),
+    noted("PUT", "/api/v1/users/{name}/password", OWN_PASSWORD, "password set"),
+    noted("DELETE", "/api/v1/users/{name}/password", OWN_PASSWORD, "password remove"),
     rule("GET", "/api/v1/roles", SEEN),
     noted("PUT", "/api/v1/roles", GIVES, "role give"),
     noted("POST", "/api/v1/roles/take", GIVES, "role take"),
@@ -233,6 +237,7 @@ pub(crate) async fn guard(State(app): State<Arc<App>>, request: Request, next: N
     let mut person = None;
     let admitted = admit(&app, &mut parts, &mut person).await;
     let from = caller::address(&parts, &app.trusted_proxies);
+    parts.extensions.insert(Caller(from));
     let whom = match &person {
         Some(person) if person.shown.kind == TokenKind::Runner => Some(Whom::Runner(person.shown.id)),
         Some(person) => Some(Whom::Token(person.shown.id)),

@@ -87,7 +87,7 @@ impl Limits {
             Whom::Runner(_) => requests.saturating_mul(OF_RUNNERS),
             Whom::Token(_) | Whom::Address(_) => requests,
         };
-        let rate = Rate { per_second, at_once: per_second.saturating_mul(AT_ONCE) };
+        let rate = Rate::per_second(per_second, per_second.saturating_mul(AT_ONCE));
         let now = self.began.elapsed().as_micros() as u64;
         let mut asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
         if asked.len() >= KNOWN {

@@ -109,6 +109,7 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(projects::plan))
         .routes(routes!(people::list, people::add))
         .routes(routes!(people::change, people::remove))
+        .routes(routes!(people::set_password, people::remove_password))
         .routes(routes!(people::roles, people::give))
         .routes(routes!(people::take))
         .routes(routes!(tokens::list, tokens::make))

@@ -3,7 +3,7 @@
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use pondrix_api::{NewUser, Problem, RoleChange, RoleList, UserChange, UserList, UserMade, UserView};
+use pondrix_api::{NewPassword, NewUser, Problem, RoleChange, RoleList, UserChange, UserList, UserMade, UserView};
 
 use super::Shared;
 use super::auth::Person;
@@ -57,6 +57,39 @@ pub(super) async fn remove(
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
     match app.engine.remove_user(name.clone()).await? {
+        true => Ok(StatusCode::NO_CONTENT),
+        false => Err(unknown(&name)),
+    }
+}
+
+/// Sets a person's password: one's own, or, where one administers the server, another's. Whoever was signed in with the
+/// one before is signed out.
+#[utoipa::path(put, path = "/api/v1/users/{name}/password", tag = "people", params(("name" = String, Path)),
+    request_body = NewPassword,
+    responses((status = 204), (status = 401, body = Problem), (status = 403, body = Problem),
+              (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn set_password(
+    State(app): Shared,
+    person: Person,
+    Path(name): Path<String>,
+    Json(NewPassword { password }): Json<NewPassword>,
+) -> Result<StatusCode, ApiError> {
+    match app.engine.set_password(name.clone(), Some(password), &person.into()).await? {
+        true => Ok(StatusCode::NO_CONTENT),
+        false => Err(unknown(&name)),
+    }
+}
+
+/// Removes a person's password; they sign in with tokens then.
+#[utoipa::path(delete, path = "/api/v1/users/{name}/password", tag = "people", params(("name" = String, Path)),
+    responses((status = 204), (status = 401, body = Problem), (status = 403, body = Problem),
+              (status = 404, body = Problem)))]
+pub(super) async fn remove_password(
+    State(app): Shared,
+    person: Person,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    match app.engine.set_password(name.clone(), None, &person.into()).await? {
         true => Ok(StatusCode::NO_CONTENT),
         false => Err(unknown(&name)),
     }

@@ -8,11 +8,12 @@ use axum::{Extension, Json};
 use pondrix_api::{Identity, Problem, SignIn};
 
 use super::auth::{Person, SESSION_COOKIE};
+use super::caller::Caller;
 use super::error::ApiError;
 use super::{App, Shared, auth};
 use crate::access;
 use crate::connections::OverTls;
-use crate::domain::Session;
+use crate::domain::{NotSignedIn, Session};
 use crate::store::{Shown, TokenKind};
 
 fn identity(shown: Shown) -> Identity {
@@ -36,19 +37,37 @@ pub(super) async fn whoami(person: Person) -> Json<Identity> {
 
 /// Signs a browser in: the answer sets a cookie.
 #[utoipa::path(post, path = "/api/v1/session", tag = "access", request_body = SignIn,
-    responses((status = 200, body = Identity), (status = 401, body = Problem)))]
+    responses((status = 200, body = Identity), (status = 401, body = Problem), (status = 422, body = Problem),
+              (status = 429, body = Problem)))]
 pub(super) async fn sign_in(
     State(app): Shared,
     is_tls: Option<Extension<OverTls>>,
+    Extension(Caller(from)): Extension<Caller>,
     Json(given): Json<SignIn>,
 ) -> Result<Response, ApiError> {
-    let token = given.token.trim();
-    if access::is_torn(token) {
-        return Err(ApiError::new(StatusCode::UNAUTHORIZED, auth::TORN));
-    }
-    let Some(Session { secret, shown, seconds }) = app.engine.sign_in(token).await? else {
-        return Err(ApiError::new(StatusCode::UNAUTHORIZED, "this token is not known, or is no longer good"));
+    let refused = |words: &str| ApiError::new(StatusCode::UNAUTHORIZED, words);
+    let session = match given {
+        SignIn { token: Some(token), name: None, password: None } => {
+            let token = token.trim();
+            if access::is_torn(token) {
+                return Err(refused(auth::TORN));
+            }
+            let session = app.engine.sign_in(token).await?;
+            session.ok_or_else(|| refused("this token is not known, or is no longer good"))?
+        }
+        SignIn { token: None, name: Some(name), password: Some(password) } => {
+            match app.engine.sign_in_with_password(name, password, from).await {
+                Ok(session) => session,
+                Err(NotSignedIn::Engine(error)) => return Err(error.into()),
+                Err(other @ NotSignedIn::Wrong) => return Err(refused(&other.to_string())),
+                Err(other @ NotSignedIn::TooOften(wait)) => {
+                    return Err(ApiError::new(StatusCode::TOO_MANY_REQUESTS, other.to_string()).after(wait));
+                }
+            }
+        }
+        _ => return Err(ApiError::bad("sign in with `token`, or with `name` and `password`")),
     };
+    let Session { secret, shown, seconds } = session;
     Ok(([(SET_COOKIE, cookie(&app, is_tls.is_some(), &secret, seconds))], Json(identity(shown))).into_response())
 }
 

@@ -214,6 +214,21 @@ pub(crate) fn set_teams(connection: &Connection, name: &str, teams: &[String]) -
     Ok(connection.prepare_cached(update)?.execute(params![name, teams.join(" ")])? > 0)
 }
 
+/// The hash of a person's password, where they have one.
+pub(crate) fn password(connection: &Connection, name: &str) -> Result<Option<String>, StoreError> {
+    let question = "SELECT password FROM users WHERE name = ?1";
+    Ok(connection.prepare_cached(question)?.query_row([name], |row| row.get(0)).optional()?.flatten())
+}
+
+/// Sets the hash of a person's password, or removes it; whoever was signed in with the one before is signed out. Answers
+/// whether they are known.
+pub(crate) fn put_password(connection: &Connection, name: &str, hash: Option<&str>) -> Result<bool, StoreError> {
+    let sessions = "DELETE FROM tokens WHERE owner = ?1 AND kind = 'session' AND parent IS NULL";
+    connection.prepare_cached(sessions)?.execute([name])?;
+    let update = "UPDATE users SET password = ?2 WHERE name = ?1";
+    Ok(connection.prepare_cached(update)?.execute(params![name, hash])? > 0)
+}
+
 /// Forgets a person, their tokens, their browsers and their roles; answers whether they were known.
 pub(crate) fn remove_user(connection: &Connection, name: &str) -> Result<bool, StoreError> {
     let of_person = "DELETE FROM tokens WHERE owner = ?1 AND kind IN ('person', 'session')";
@@ -224,10 +239,12 @@ pub(crate) fn remove_user(connection: &Connection, name: &str) -> Result<bool, S
 
 /// All people, by name.
 pub(crate) fn users(connection: &Connection) -> Result<Vec<UserView>, StoreError> {
-    let mut statement = connection.prepare_cached("SELECT name, teams, created FROM users ORDER BY name")?;
+    let mut statement =
+        connection.prepare_cached("SELECT name, teams, created, password IS NOT NULL FROM users ORDER BY name")?;
     let rows = statement.query_map([], |row| {
         let created = Time::from_millis(row.get(2)?);
-        Ok(UserView { name: row.get(0)?, teams: words(&row.get::<_, String>(1)?), created })
+        let teams = words(&row.get::<_, String>(1)?);
+        Ok(UserView { name: row.get(0)?, teams, created, has_password: row.get(3)? })
     })?;
     Ok(rows.collect::<Result<_, _>>()?)
 }

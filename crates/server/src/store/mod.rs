@@ -38,8 +38,9 @@ use pondrix_core::Time;
 use rusqlite::{Connection, OpenFlags};
 
 pub(crate) use access::{
-    Shown, TokenKind, TokenRow, add_user, give_role, has_token, is_administered, put_token, remove_roles_in,
-    remove_token, remove_user, replace_token, roles, set_teams, take_role, token, token_used, tokens, users,
+    Shown, TokenKind, TokenRow, add_user, give_role, has_token, is_administered, password, put_password, put_token,
+    remove_roles_in, remove_token, remove_user, replace_token, roles, set_teams, take_role, token, token_used, tokens,
+    users,
 };
 pub(crate) use artifacts::{
     ArtifactRow, all_artifacts, artifact, contents_of_project, put_artifact, put_tests, remove_artifacts, test_history,
@@ -109,7 +110,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 22] = [
+const MIGRATIONS: [Migration; 23] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -132,6 +133,7 @@ const MIGRATIONS: [Migration; 22] = [
     Tables(include_str!("migrations/020.sql")),
     Tables(include_str!("migrations/021.sql")),
     Tables(include_str!("migrations/022.sql")),
+    Tables(include_str!("migrations/023.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);
