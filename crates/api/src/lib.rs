@@ -55,7 +55,7 @@ pub use runs::{
     TemplateUse, TryRequest,
 };
 pub use settings::{
-    EnvironmentChange, EnvironmentList, EnvironmentView, FreezeRequest, HookAnswer, MissingSecret, NewProject, NoValue,
-    PauseRequest, PauseView, PoolView, ProjectChange, ProjectList, ProjectView, RunnerList, RunnerView, SecretList,
-    SecretValue, SecretView, SharedSecret, SharedSecretName,
+    EnvironmentChange, EnvironmentList, EnvironmentView, FreezeRequest, GitCredential, HookAnswer, MissingSecret,
+    NewProject, NoValue, PauseRequest, PauseView, PoolView, ProjectChange, ProjectList, ProjectView, RunnerList,
+    RunnerView, SecretList, SecretValue, SecretView, SharedSecret, SharedSecretName,
 };

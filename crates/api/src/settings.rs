@@ -9,6 +9,32 @@ use utoipa::ToSchema;
 
 use crate::InvitationView;
 
+/// What signs in at a repository. It is never shown again.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum GitCredential {
+    /// Nobody, from now on.
+    None,
+    /// A name and a password, or a token that stands for one, at a repository at https.
+    Password {
+        /// The name.
+        user: String,
+        /// The password.
+        password: String,
+    },
+    /// A private key, at a repository that is reached with ssh.
+    Key {
+        /// The key, as ssh-keygen(1) writes it; without a passphrase.
+        key: String,
+    },
+}
+
+impl std::fmt::Debug for GitCredential {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("GitCredential(..)")
+    }
+}
+
 /// A repository to make known.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewProject {
@@ -16,6 +42,9 @@ pub struct NewProject {
     pub name: String,
     /// The repository, as git reaches it from the server.
     pub repository: String,
+    /// What signs in there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credential: Option<GitCredential>,
 }
 
 /// A project.
@@ -25,6 +54,9 @@ pub struct ProjectView {
     pub name: String,
     /// The repository.
     pub repository: String,
+    /// Whether something signs in there that was set for the project.
+    #[serde(default)]
+    pub has_credential: bool,
     /// Where a hook of the repository says "look now", told to whoever maintains the project. The secret is in the
     /// address, or signs the request (Standard Webhooks).
     pub hook: Option<String>,
@@ -65,6 +97,9 @@ pub struct ProjectChange {
     /// where the list is empty.
     #[schema(value_type = Option<Vec<String>>)]
     pub protected: Option<Vec<RefPattern>>,
+    /// What signs in at its repository.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credential: Option<GitCredential>,
 }
 
 /// A secret's new value: a text, or bytes. It is never shown again.

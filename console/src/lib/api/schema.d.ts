@@ -1463,6 +1463,23 @@ export interface components {
             /** @description Why. Whoever is kept from a rollout is told. */
             reason: string;
         };
+        /** @description What signs in at a repository. It is never shown again. */
+        GitCredential: {
+            /** @enum {string} */
+            kind: "none";
+        } | {
+            /** @enum {string} */
+            kind: "password";
+            /** @description The password. */
+            password: string;
+            /** @description The name. */
+            user: string;
+        } | {
+            /** @description The key, as ssh-keygen(1) writes it; without a passphrase. */
+            key: string;
+            /** @enum {string} */
+            kind: "key";
+        };
         /** @description Something that would go. */
         GoingView: {
             /** @description The run. */
@@ -1787,6 +1804,7 @@ export interface components {
         };
         /** @description A repository to make known. */
         NewProject: {
+            credential?: components["schemas"]["GitCredential"] | null;
             /** @description Its name here. */
             name: string;
             /** @description The repository, as git reaches it from the server. */
@@ -1983,6 +2001,7 @@ export interface components {
         };
         /** @description What shall change of a project. What is not said stays. */
         ProjectChange: {
+            credential?: components["schemas"]["GitCredential"] | null;
             /**
              * Format: int32
              * @description How many of its jobs may run at once; 0 for any number.
@@ -2022,6 +2041,8 @@ export interface components {
         ProjectView: {
             /** @description Whether the note is a fault. */
             faulty: boolean;
+            /** @description Whether something signs in there that was set for the project. */
+            has_credential?: boolean;
             /**
              * @description Where a hook of the repository says "look now", told to whoever maintains the project. The secret is in the
              *     address, or signs the request (Standard Webhooks).

@@ -214,7 +214,7 @@ async fn watching() -> Vec<Value> {
         let bare = world.folder.path().join(format!("bed-{at}.git"));
         let cloned = Command::new("git").args(["clone", "--quiet", "--bare"]).arg(&repository.bare).arg(&bare).status();
         assert!(cloned.unwrap().success());
-        let new = NewProject { name: format!("bed-{at}"), repository: bare.display().to_string() };
+        let new = NewProject { name: format!("bed-{at}"), repository: bare.display().to_string(), credential: None };
         world.client.add_project(&new).await.unwrap();
     }
     let data = world.folder.path().join("server");

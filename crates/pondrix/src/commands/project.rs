@@ -1,10 +1,11 @@
 //! `pondrix project`
 
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::builder::BoolishValueParser;
 use clap::{Args, Subcommand};
-use pondrix_api::{NewProject, ProjectChange, ProjectView};
+use pondrix_api::{GitCredential, NewProject, ProjectChange, ProjectView};
 use pondrix_core::ProjectName;
 use pondrix_core::access::RefPattern;
 
@@ -54,15 +55,50 @@ pub(crate) struct Set {
     /// Protect the repository's default branch, and nothing else.
     #[arg(long, conflicts_with = "protect")]
     protect_default: bool,
+    #[command(flatten)]
+    signs_in: SignsIn,
+    /// That nothing of the project's signs in at its repository from now on.
+    #[arg(long, conflicts_with_all = ["user", "key"])]
+    no_credential: bool,
+}
+
+/// What signs in at a repository.
+#[derive(Debug, Args)]
+struct SignsIn {
+    /// Who signs in at a repository at https. The password, or a token that stands for one, is asked for, or read from
+    /// standard input.
+    #[arg(long, value_name = "NAME", conflicts_with = "key")]
+    user: Option<String>,
+    /// The file of the private key that signs in at a repository that is reached with ssh.
+    #[arg(long, value_name = "FILE")]
+    key: Option<PathBuf>,
+}
+
+impl SignsIn {
+    fn credential(self, repository: &str) -> Result<Option<GitCredential>, Failure> {
+        if let Some(user) = self.user {
+            let password = prompt::hidden_or_input(&format!("Password of {user} at {repository}: "))?;
+            return Ok(Some(GitCredential::Password { user, password }));
+        }
+        let Some(file) = self.key else { return Ok(None) };
+        let key = std::fs::read_to_string(&file);
+        let key = key.map_err(|error| Failure::usage(format!("{}: {error}", file.display())))?;
+        Ok(Some(GitCredential::Key { key }))
+    }
 }
 
 /// Add a project: a repository that the server watches. The next commit to it starts a run.
+///
+/// One that whoever administers the server adds may be anywhere, and is reached with what the server's user has for git
+/// and ssh; others are at public addresses, over https or ssh, and nothing of the server's goes there.
 #[derive(Debug, Args)]
 pub(crate) struct Add {
     /// The project's name: a-z, 0-9 and `-`.
     name: String,
     /// The repository, as git reaches it from the server: an address or a path.
     repository: String,
+    #[command(flatten)]
+    signs_in: SignsIn,
 }
 
 /// List the projects, with what was last seen of each.
@@ -74,7 +110,9 @@ impl Project {
         let client = settings::client(global)?;
         match self {
             Self::Add(add) => {
-                let project = client.add_project(&NewProject { name: add.name, repository: add.repository }).await?;
+                let credential = add.signs_in.credential(&add.repository)?;
+                let new = NewProject { name: add.name, repository: add.repository, credential };
+                let project = client.add_project(&new).await?;
                 if global.json {
                     output::json(&project)?;
                 } else {
@@ -83,12 +121,17 @@ impl Project {
             }
             Self::Set(set) => {
                 let protected = (set.protect_default || !set.protect.is_empty()).then_some(set.protect);
-                if set.weight.is_none() && set.limit.is_none() && set.templates.is_none() && protected.is_none() {
-                    let words = "give --protect, --weight, --limit or --templates";
+                let credential = match set.no_credential {
+                    true => Some(GitCredential::None),
+                    false => set.signs_in.credential(&format!("the repository of {}", set.name))?,
+                };
+                let is_nothing = set.weight.is_none() && set.limit.is_none() && set.templates.is_none();
+                if is_nothing && protected.is_none() && credential.is_none() {
+                    let words = "give --protect, --weight, --limit, --templates, --user, --key or --no-credential";
                     return Err(Failure::usage("nothing to change").advise(words));
                 }
                 let (weight, limit, templates) = (set.weight, set.limit, set.templates);
-                let change = ProjectChange { weight, limit, templates, protected };
+                let change = ProjectChange { weight, limit, templates, protected, credential };
                 let project = client.change_project(&set.name, &change).await?;
                 if global.json {
                     output::json(&project)?;
@@ -101,8 +144,9 @@ impl Project {
                         [] => "nothing yet: its repository has no branch".to_owned(),
                         some => some.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
                     };
+                    let signs_in = if project.has_credential { ", signs in at its repository" } else { "" };
                     output::line(&format!(
-                        "Project {name}: protects {protected}; weight {weight}, {jobs} jobs at once{templates}"
+                        "Project {name}: protects {protected}; weight {weight}, {jobs} jobs at once{templates}{signs_in}"
                     ));
                 }
             }

@@ -164,7 +164,9 @@ impl World {
                 repository.push("The base images, and a template")?;
             }
             let address = repository.bare.display().to_string();
-            let project = client.add_project(&NewProject { name: name.to_owned(), repository: address }).await?;
+            let project = client
+                .add_project(&NewProject { name: name.to_owned(), repository: address, credential: None })
+                .await?;
             repository.set_hook(project.hook.as_deref())?;
             repositories.push(repository);
         }

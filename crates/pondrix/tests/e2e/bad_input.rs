@@ -75,7 +75,7 @@ async fn a_branch_that_no_start_names_starts_nothing_and_one_that_fits_does() {
 async fn a_repository_that_cannot_be_reached_is_shown_tried_again_and_hinders_no_other() {
     let world = World::looking_every("1s").await;
     let missing = world.folder.path().join("later.git");
-    let new = NewProject { name: "later".to_owned(), repository: missing.display().to_string() };
+    let new = NewProject { name: "later".to_owned(), repository: missing.display().to_string(), credential: None };
     let project = world.client.add_project(&new).await.unwrap();
     assert!(project.faulty && project.note.unwrap().contains("does not appear to be a git repository"));
 

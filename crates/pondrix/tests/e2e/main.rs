@@ -31,6 +31,7 @@ mod promises;
 mod quickstart;
 mod recipes;
 mod registry;
+mod repositories;
 mod runners;
 mod secrets;
 mod someone;

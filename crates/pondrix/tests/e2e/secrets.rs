@@ -233,8 +233,11 @@ async fn a_file_of_secrets_and_a_folder_of_them_are_imported_after_it_is_said_wh
     let run = {
         let line = "secret \"DEPLOY_KEY\" variable=\"KEY\"\n step \"printf %s \\\"$KEY\\\" | sha256sum\"";
         let repository = pondrix_standin::garden::Repository::new(world.folder.path(), "seed-bank", &[]).unwrap();
-        let new =
-            pondrix_api::NewProject { name: "seed-bank".into(), repository: repository.bare.display().to_string() };
+        let new = pondrix_api::NewProject {
+            name: "seed-bank".into(),
+            repository: repository.bare.display().to_string(),
+            credential: None,
+        };
         let project = world.client.add_project(&new).await.unwrap();
         repository.set_hook(project.hook.as_deref()).unwrap();
         repository.write("pondrix.kdl", &one_job(line)).unwrap();

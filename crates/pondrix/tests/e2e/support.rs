@@ -300,7 +300,8 @@ impl World {
             base_files(&self.folder.path().join("checkouts").join(name)).await.unwrap();
         }
         let repository = Repository::new(self.folder.path(), name, files).unwrap();
-        let new = NewProject { name: name.to_owned(), repository: repository.bare.display().to_string() };
+        let new =
+            NewProject { name: name.to_owned(), repository: repository.bare.display().to_string(), credential: None };
         let project = self.client.add_project(&new).await.unwrap();
         repository.set_hook(project.hook.as_deref()).unwrap();
         (repository, project)

@@ -166,8 +166,11 @@ async fn a_project_is_removed_with_everything_while_it_runs_and_its_name_can_be_
     // A new one of the name begins anew, and has nothing of the old one's.
     let again = pondrix_standin::garden::Repository::new(&world.folder.path().join("again"), "visitor-desk", &[]);
     let repository = again.unwrap();
-    let new =
-        pondrix_api::NewProject { name: "visitor-desk".to_owned(), repository: repository.bare.display().to_string() };
+    let new = pondrix_api::NewProject {
+        name: "visitor-desk".to_owned(),
+        repository: repository.bare.display().to_string(),
+        credential: None,
+    };
     let project = world.client.add_project(&new).await.unwrap();
     repository.set_hook(project.hook.as_deref()).unwrap();
     repository.write("pondrix.kdl", &one_job("step \"echo new\"")).unwrap();

@@ -150,23 +150,34 @@ pub(super) fn add_project(
     records: &rusqlite::Connection,
     seal: &Seal,
     name: &ProjectName,
-    repository: &str,
+    (repository, is_trusted): (&str, bool),
     hook_secret: &str,
+    credential: Option<&[u8]>,
     now: Time,
 ) -> Result<(store::Project, (u32, NewKey)), StoreError> {
-    let mut project = store::add_project(records, name, repository, now)?;
+    let mut project = store::add_project(records, name, repository, is_trusted, now)?;
     let unsealed = |error: anyhow::Error| StoreError::Unsealed(error.to_string());
     let (new, row) = seal.new_key(KeyOwner::Project(project.id)).map_err(unsealed)?;
     let id = store::put_data_key(records, &row, now)?;
     let hook = new.seal(id, &hook_place(name.as_str()), hook_secret.as_bytes()).map_err(unsealed)?;
     store::put_hook(records, project.id, &hook)?;
     project.hook = Some(hook);
+    if let Some(credential) = credential {
+        let sealed = new.seal(id, &credential_place(name.as_str()), credential).map_err(unsealed)?;
+        store::put_credential(records, project.id, Some(&sealed))?;
+        project.credential = Some(sealed);
+    }
     Ok((project, (id, new)))
 }
 
 /// What the secret of a project's hook is sealed for.
 fn hook_place(project: &str) -> String {
     format!("hook {project}")
+}
+
+/// What signs in at a project's repository is sealed for this.
+pub(super) fn credential_place(project: &str) -> String {
+    format!("repository {project}")
 }
 
 impl Engine {
@@ -334,7 +345,7 @@ mod tests {
         );
         let kept = lost.clone();
         let plant = move |c: &rusqlite::Connection| {
-            let project = store::add_project(c, &"desk".parse().unwrap(), "x", Time::from_millis(1))?;
+            let project = store::add_project(c, &"desk".parse().unwrap(), "x", true, Time::from_millis(1))?;
             c.execute("UPDATE projects SET hook_secret = 'of-the-heron'", [])?;
             for (name, value) in [("KEY", &good), ("LOST", &lost)] {
                 let insert =

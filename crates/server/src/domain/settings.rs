@@ -1,15 +1,17 @@
 //! What people set: projects, secrets, environments, registries, pools. What cannot be used is refused here, and not
 //! when a run needs it.
 
-use pondrix_api::{NewProject, PoolView, ProjectChange};
+use pondrix_api::{GitCredential, NewProject, PoolView, ProjectChange};
 use pondrix_core::ProjectName;
 use pondrix_core::access::{Need, RepositoryHost, is_public};
 use pondrix_core::queue::Share;
 
-use super::keys::add_project;
+use super::keys::{add_project, credential_place};
 use super::{Asker, Engine, EngineError};
 use crate::access;
 use crate::audit;
+use crate::ports::git::Credential;
+use crate::seal::KeyOwner;
 use crate::store::{self, Project};
 
 /// The shares of the runners that a project may have.
@@ -38,6 +40,43 @@ pub(super) fn without_password(address: &str) -> String {
         }
         None => address.to_owned(),
     }
+}
+
+/// Whether a password stands in an address.
+fn has_password(address: &str) -> bool {
+    let place = address.split_once("://").map(|(_, rest)| rest.split('/').next().unwrap_or_default());
+    place.and_then(|place| place.rsplit_once('@')).is_some_and(|(who, _)| who.contains(':'))
+}
+
+/// What signs in at a repository, as it is sealed; nothing where nobody does.
+fn credential(said: &GitCredential, repository: &str) -> Result<Option<Vec<u8>>, EngineError> {
+    let is_web = repository.starts_with("https://") || repository.starts_with("http://");
+    let credential = match said {
+        GitCredential::None => return Ok(None),
+        GitCredential::Password { user, password } => {
+            if !is_web {
+                return invalid("a name and a password are for a repository at https://…; ssh takes a key");
+            }
+            let is_line = |text: &str| !text.is_empty() && !text.contains(['\n', '\r', '\0']);
+            if !is_line(user) || !is_line(password) {
+                return invalid("a name and a password are a line each, with something in it");
+            }
+            Credential::Password { user: user.clone(), password: password.clone() }
+        }
+        GitCredential::Key { key } => {
+            if is_web {
+                return invalid(
+                    "a key is for a repository that is reached with ssh; https takes a name and a password",
+                );
+            }
+            if !key.contains("PRIVATE KEY-----") {
+                return invalid("this is no private key: it begins with -----BEGIN … PRIVATE KEY-----");
+            }
+            // ssh reads none that does not end with a line.
+            Credential::Key(format!("{}\n", key.trim_end()))
+        }
+    };
+    Ok(Some(serde_json::to_vec(&credential).map_err(anyhow::Error::from)?))
 }
 
 pub(super) fn is_http(address: &str) -> Result<(), EngineError> {
@@ -76,13 +115,21 @@ impl Engine {
         if repository.is_empty() || repository.starts_with('-') {
             return invalid("name a repository as git reaches it: an address with https or ssh, or a path");
         }
-        if !by.rights.allow(Need::Administer, None) {
+        let is_trusted = by.rights.allow(Need::Administer, None);
+        if has_password(&repository) {
+            let words = "an address has no password in it, which everybody would read: say who signs in with --user";
+            return invalid(words);
+        }
+        if !is_trusted {
             is_elsewhere(&repository).await?;
         }
+        let credential = new.credential.as_ref().map(|said| credential(said, &repository)).transpose()?.flatten();
         let (secret, now) = (access::new_secret()?, self.clock.now());
         audit::words(without_password(&repository));
         let seal = self.seal.clone();
-        let add = move |c: &rusqlite::Connection| add_project(c, &seal, &name, &repository, &secret, now);
+        let add = move |c: &rusqlite::Connection| {
+            add_project(c, &seal, &name, (&repository, is_trusted), &secret, credential.as_deref(), now)
+        };
         let _turn = self.seal.turn().await;
         let (project, (id, key)) = self.store.write_noted(now, add).await?;
         self.seal.learn(id, key);
@@ -109,15 +156,33 @@ impl Engine {
             change.limit.map(|limit| format!("at most {limit} jobs at once")),
             change.templates.map(|yes| if yes { "gives templates away" } else { "gives no templates away" }.to_owned()),
             protected,
+            change.credential.as_ref().map(|said| match said {
+                GitCredential::None => "nobody signs in at its repository".to_owned(),
+                GitCredential::Password { user, .. } => format!("{user} signs in at its repository"),
+                GitCredential::Key { .. } => "a key signs in at its repository".to_owned(),
+            }),
         ];
         audit::words(said.into_iter().flatten().collect::<Vec<_>>().join("; "));
         let id = project.id;
+        let sealed = match &change.credential {
+            None => None,
+            Some(said) => Some(match credential(said, &project.repository)? {
+                None => None,
+                Some(value) => {
+                    let place = credential_place(project.name.as_str());
+                    Some(self.sealed(KeyOwner::Project(id), &place, &value).await?)
+                }
+            }),
+        };
         let set = move |c: &rusqlite::Connection| {
             let all = store::projects(c)?;
             let share = all.into_iter().find(|row| row.project.id == id).map(|row| row.share).unwrap_or_default();
             let limit = change.limit.map_or(share.limit, |limit| Some(limit).filter(|limit| *limit > 0));
             if let Some(yes) = change.templates {
                 store::put_has_templates(c, id, yes)?;
+            }
+            if let Some(sealed) = &sealed {
+                store::put_credential(c, id, sealed.as_deref())?;
             }
             if let Some(refs) = &change.protected {
                 store::put_protected(c, id, refs)?;

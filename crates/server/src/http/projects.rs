@@ -24,6 +24,7 @@ fn view(app: &App, person: &Person, row: ProjectRow) -> ProjectView {
         hook: secret.as_ref().map(|secret| format!("{}/hooks/{}/{secret}", app.public_url, project.name)),
         hook_secret: secret,
         name: project.name.to_string(),
+        has_credential: project.credential.is_some(),
         repository: project.repository,
         seen: row.seen,
         note: row.note,
@@ -104,7 +105,15 @@ pub(super) async fn change(
     Json(change): Json<ProjectChange>,
 ) -> Result<Json<ProjectView>, ApiError> {
     let project = find(&app, &name).await?;
+    let signs_in_anew = change.credential.is_some();
     app.engine.change_project(&project, change).await?;
+    let project = find(&app, &name).await?;
+    if signs_in_anew {
+        // Whoever looks at it knows how it was reached.
+        app.watcher.unwatch(project.id);
+        app.watcher.watch(project.clone());
+        app.watcher.wake(project.id);
+    }
     Ok(Json(shown(&app, &person, &project).await?))
 }
 

@@ -5,7 +5,7 @@ use pondrix_core::run::BaseImage;
 use pondrix_core::{JobKey, RunId};
 use rusqlite::{Connection, OptionalExtension, params};
 
-use super::projects::project_of;
+use super::projects::{PROJECT, project_of};
 use super::runs::overtaken;
 use super::{Project, StoreError};
 
@@ -121,12 +121,12 @@ pub(crate) fn bases(connection: &Connection) -> Result<Vec<String>, StoreError> 
 
 /// Branches that are to start, each with the base that moved.
 pub(crate) fn base_starts(connection: &Connection) -> Result<Vec<(Project, String, String)>, StoreError> {
-    let mut statement = connection.prepare_cached(
-        "SELECT p.id, p.name, p.repository, p.hook, s.branch, s.base
+    let mut statement = connection.prepare_cached(&format!(
+        "SELECT {PROJECT}, s.branch, s.base
          FROM base_starts s JOIN projects p ON p.id = s.project WHERE NOT p.is_removed
-         ORDER BY p.name, s.branch",
-    )?;
-    let rows = statement.query_map([], |row| Ok((project_of(row)?, row.get(4)?, row.get(5)?)))?;
+         ORDER BY p.name, s.branch"
+    ))?;
+    let rows = statement.query_map([], |row| Ok((project_of(row)?, row.get(6)?, row.get(7)?)))?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
 

@@ -83,8 +83,8 @@ pub(crate) use runs::{
 };
 pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
 pub(crate) use sealed::{
-    SealedValue, all as all_sealed, data_keys, open_hooks, put_data_key, put_hook, remove_data_keys, rewrap,
-    wrapped_since,
+    SealedValue, all as all_sealed, data_keys, open_hooks, put_credential, put_data_key, put_hook, remove_data_keys,
+    rewrap, wrapped_since,
 };
 pub(crate) use secrets::{
     Owner, SealedSecret, all_shared as shared_secrets, list as secrets, put as put_secret, remove as remove_secret,
@@ -110,7 +110,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 23] = [
+const MIGRATIONS: [Migration; 24] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -134,6 +134,7 @@ const MIGRATIONS: [Migration; 23] = [
     Tables(include_str!("migrations/021.sql")),
     Tables(include_str!("migrations/022.sql")),
     Tables(include_str!("migrations/023.sql")),
+    Tables(include_str!("migrations/024.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);

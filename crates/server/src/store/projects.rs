@@ -20,6 +20,10 @@ pub(crate) struct Project {
     pub(crate) repository: String,
     /// What a hook of it shows, sealed.
     pub(crate) hook: Option<Vec<u8>>,
+    /// What signs in at its repository, sealed.
+    pub(crate) credential: Option<Vec<u8>>,
+    /// Whether whoever administers the server named its repository.
+    pub(crate) is_trusted: bool,
 }
 
 /// What a list shows of a project besides.
@@ -35,12 +39,22 @@ pub(crate) struct ProjectRow {
     pub(crate) protected: Vec<RefPattern>,
 }
 
+/// The columns of a project, as [`project_of`] reads them.
+pub(super) const PROJECT: &str = "p.id, p.name, p.repository, p.hook, p.credential, p.is_trusted";
+
 pub(super) fn project_of(row: &Row<'_>) -> rusqlite::Result<Project> {
     let name: String = row.get(1)?;
     let name = name
         .parse()
         .map_err(|error| rusqlite::Error::FromSqlConversionFailure(1, rusqlite::types::Type::Text, Box::new(error)))?;
-    Ok(Project { id: row.get(0)?, name, repository: row.get(2)?, hook: row.get(3)? })
+    Ok(Project {
+        id: row.get(0)?,
+        name,
+        repository: row.get(2)?,
+        hook: row.get(3)?,
+        credential: row.get(4)?,
+        is_trusted: row.get(5)?,
+    })
 }
 
 /// What a project protects, in two columns: patterns, and the default branch that is meant where there are none.
@@ -94,6 +108,7 @@ pub(crate) fn add(
     connection: &Connection,
     name: &ProjectName,
     repository: &str,
+    is_trusted: bool,
     now: Time,
 ) -> Result<Project, StoreError> {
     let question = "SELECT is_removed FROM projects WHERE name = ?1";
@@ -103,40 +118,44 @@ pub(crate) fn add(
         Some(true) => return Err(StoreError::BeingRemoved(name.to_string())),
     }
     connection
-        .prepare_cached("INSERT INTO projects (name, repository, hook_secret, added) VALUES (?1, ?2, '', ?3)")?
-        .execute(params![name.as_str(), repository, now.millis()])?;
+        .prepare_cached(
+            "INSERT INTO projects (name, repository, hook_secret, is_trusted, added) VALUES (?1, ?2, '', ?3, ?4)",
+        )?
+        .execute(params![name.as_str(), repository, is_trusted, now.millis()])?;
     let id = connection.last_insert_rowid();
-    Ok(Project { id, name: name.clone(), repository: repository.to_owned(), hook: None })
+    let (name, repository) = (name.clone(), repository.to_owned());
+    Ok(Project { id, name, repository, hook: None, credential: None, is_trusted })
 }
 
 /// The project of this name.
 pub(crate) fn by_name(connection: &Connection, name: &str) -> Result<Option<Project>, StoreError> {
-    let question = "SELECT id, name, repository, hook FROM projects WHERE name = ?1 AND NOT is_removed";
-    Ok(connection.prepare_cached(question)?.query_row([name], project_of).optional()?)
+    let question = format!("SELECT {PROJECT} FROM projects p WHERE p.name = ?1 AND NOT p.is_removed");
+    Ok(connection.prepare_cached(&question)?.query_row([name], project_of).optional()?)
 }
 
 /// All projects, by name.
 pub(crate) fn all(connection: &Connection) -> Result<Vec<ProjectRow>, StoreError> {
-    let mut statement = connection.prepare_cached(
-        "SELECT p.id, p.name, p.repository, p.hook, p.seen, p.note, p.faulty, r.number, r.state,
+    let question = format!(
+        "SELECT {PROJECT}, p.seen, p.note, p.faulty, r.number, r.state,
                 p.weight, p.job_limit, p.templates, p.protected, p.default_branch
          FROM projects p LEFT JOIN runs r ON r.project = p.id AND r.id = (SELECT max(id) FROM runs WHERE project = p.id)
-         WHERE NOT p.is_removed ORDER BY p.name",
-    )?;
+         WHERE NOT p.is_removed ORDER BY p.name"
+    );
+    let mut statement = connection.prepare_cached(&question)?;
     let rows = statement.query_map([], |row| {
-        let number: Option<i64> = row.get(7)?;
+        let number: Option<i64> = row.get(9)?;
         Ok(ProjectRow {
             project: project_of(row)?,
-            seen: row.get::<_, Option<i64>>(4)?.map(Time::from_millis),
-            note: row.get(5)?,
-            faulty: row.get(6)?,
+            seen: row.get::<_, Option<i64>>(6)?.map(Time::from_millis),
+            note: row.get(7)?,
+            faulty: row.get(8)?,
             last_run: match number {
-                Some(number) => Some((number.unsigned_abs(), state_of(row, 8)?)),
+                Some(number) => Some((number.unsigned_abs(), state_of(row, 10)?)),
                 None => None,
             },
-            share: Share { weight: row.get(9)?, limit: row.get(10)? },
-            templates: row.get(11)?,
-            protected: protected_of(row, 12)?,
+            share: Share { weight: row.get(11)?, limit: row.get(12)? },
+            templates: row.get(13)?,
+            protected: protected_of(row, 14)?,
         })
     })?;
     Ok(rows.collect::<Result<_, _>>()?)
@@ -190,9 +209,9 @@ pub(crate) fn see_ref(
 /// How much of the runners each project may use.
 pub(crate) fn shares(connection: &Connection) -> Result<BTreeMap<ProjectName, Share>, StoreError> {
     let mut statement = connection
-        .prepare_cached("SELECT id, name, repository, hook, weight, job_limit FROM projects WHERE NOT is_removed")?;
+        .prepare_cached(&format!("SELECT {PROJECT}, p.weight, p.job_limit FROM projects p WHERE NOT p.is_removed"))?;
     let rows = statement
-        .query_map([], |row| Ok((project_of(row)?.name, Share { weight: row.get(4)?, limit: row.get(5)? })))?;
+        .query_map([], |row| Ok((project_of(row)?.name, Share { weight: row.get(6)?, limit: row.get(7)? })))?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
 

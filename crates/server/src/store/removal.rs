@@ -6,7 +6,7 @@ use pondrix_core::{JobKey, ProjectName};
 use rusqlite::{Connection, OptionalExtension, params};
 
 use super::StoreError;
-use super::projects::project_of;
+use super::projects::{PROJECT, project_of};
 use super::records::remove_image;
 use super::retention::IS_NEEDED;
 use super::runs::name_of;
@@ -103,8 +103,8 @@ pub(crate) fn hide_project(connection: &Connection, project: i64) -> Result<(), 
 
 /// Projects whose removal was begun.
 pub(crate) fn hidden_projects(connection: &Connection) -> Result<Vec<(i64, ProjectName)>, StoreError> {
-    let question = "SELECT id, name, repository, hook FROM projects WHERE is_removed";
-    let mut statement = connection.prepare_cached(question)?;
+    let question = format!("SELECT {PROJECT} FROM projects p WHERE p.is_removed");
+    let mut statement = connection.prepare_cached(&question)?;
     let rows = statement.query_map([], |row| project_of(row).map(|project| (project.id, project.name)))?;
     Ok(rows.collect::<Result<_, _>>()?)
 }

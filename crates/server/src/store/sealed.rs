@@ -90,6 +90,13 @@ pub(crate) fn put_hook(connection: &Connection, project: i64, sealed: &[u8]) -> 
     Ok(())
 }
 
+/// Keeps what signs in at a project's repository, sealed; or forgets it.
+pub(crate) fn put_credential(connection: &Connection, project: i64, sealed: Option<&[u8]>) -> Result<(), StoreError> {
+    let update = "UPDATE projects SET credential = ?2 WHERE id = ?1";
+    connection.prepare_cached(update)?.execute(params![project, sealed])?;
+    Ok(())
+}
+
 /// The data keys.
 pub(crate) fn data_keys(connection: &Connection) -> Result<Vec<WrappedKey>, StoreError> {
     let mut statement = connection.prepare("SELECT id, owner, wrapped, wrapped_by FROM data_keys ORDER BY id")?;

@@ -14,7 +14,9 @@ use pondrix_image::registry::RegistryError;
 use serde_json::{Value, json};
 
 use super::Random;
-use crate::ports::git::{Archive, AttributeFiles, CommitFacts, Difference, GitError, Refs, Repositories, Repository};
+use crate::ports::git::{
+    Archive, AttributeFiles, CommitFacts, Difference, GitError, Refs, Repositories, Repository, Signing,
+};
 use crate::ports::{Cluster, ClusterError, Clusters, Reached, RegistryProbe, title};
 
 /// One repository, whatever its address.
@@ -68,7 +70,7 @@ impl ScriptedRepository {
 }
 
 impl Repositories for ScriptedRepository {
-    fn open(&self, _: &str, _: PathBuf) -> Arc<dyn Repository> {
+    fn open(&self, _: &str, _: Signing, _: PathBuf) -> Arc<dyn Repository> {
         Arc::new(self.clone())
     }
 }

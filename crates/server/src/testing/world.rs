@@ -117,7 +117,7 @@ impl World {
         }
         let kubeconfig = seal.seal(KeyOwner::Server, "environment/staging", b"{}").unwrap();
         let made = store.write(move |c| {
-            store::add_project(c, &"pond".parse().unwrap(), "somewhere", now)?;
+            store::add_project(c, &"pond".parse().unwrap(), "somewhere", true, now)?;
             let view = serde_json::from_value(serde_json::json!({
                 "name": "staging", "cluster": "https://one.test", "namespace": "default", "rules": { "refs": "any" },
             }));

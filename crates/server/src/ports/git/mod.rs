@@ -6,6 +6,7 @@ mod objects;
 #[cfg(test)]
 mod place;
 mod repository;
+mod signing_in;
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -18,6 +19,7 @@ use pondrix_core::file_times::FileTimes;
 use tokio::io::AsyncRead;
 
 use repository::GitRepository;
+pub(crate) use signing_in::{Credential, Signing};
 
 /// Why git did not do what it was asked for.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -108,7 +110,7 @@ pub(crate) trait Repository: fmt::Debug + Send + Sync {
 
 /// Finds the repository of an address, whose copy is in a folder.
 pub(crate) trait Repositories: fmt::Debug + Send + Sync {
-    fn open(&self, address: &str, copy: PathBuf) -> Arc<dyn Repository>;
+    fn open(&self, address: &str, signing: Signing, copy: PathBuf) -> Arc<dyn Repository>;
 }
 
 /// Those that git reaches.
@@ -116,8 +118,8 @@ pub(crate) trait Repositories: fmt::Debug + Send + Sync {
 pub(crate) struct GitRepositories;
 
 impl Repositories for GitRepositories {
-    fn open(&self, address: &str, copy: PathBuf) -> Arc<dyn Repository> {
-        Arc::new(GitRepository::new(address, copy))
+    fn open(&self, address: &str, signing: Signing, copy: PathBuf) -> Arc<dyn Repository> {
+        Arc::new(GitRepository::new(address, signing, copy))
     }
 }
 

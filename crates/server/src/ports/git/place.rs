@@ -9,12 +9,17 @@ use tokio::process::Command;
 
 use super::command::output;
 use super::repository::{GitRepository, git};
-use super::{Archive, AttributeFiles, Repository};
+use super::{Archive, AttributeFiles, Repository, Signing};
 
 /// A repository that people push to, a checkout of it, and the server's copy.
 pub(super) struct Place {
     pub(super) folder: tempfile::TempDir,
     pub(super) repository: GitRepository,
+}
+
+/// Of a repository on this machine.
+pub(super) fn here() -> Signing {
+    Signing { is_trusted: true, ..Signing::default() }
 }
 
 impl Place {
@@ -23,7 +28,7 @@ impl Place {
         let bare = folder.path().join("bare");
         output(git().args(["init", "--quiet", "--bare", "--"]).arg(&bare)).await.unwrap();
         output(git().args(["init", "--quiet", "--"]).arg(folder.path().join("checkout"))).await.unwrap();
-        let repository = GitRepository::new(&bare.display().to_string(), folder.path().join("copy.git"));
+        let repository = GitRepository::new(&bare.display().to_string(), here(), folder.path().join("copy.git"));
         Self { folder, repository }
     }
 

@@ -11,7 +11,7 @@ use tokio::process::Command;
 
 use super::command::{Running, output, progress};
 use super::objects::{LONGEST_FILE, Object, Objects, has_file};
-use super::{Archive, AttributeFiles, CommitFacts, Difference, GitError, Refs, Repository};
+use super::{Archive, AttributeFiles, CommitFacts, Difference, GitError, Refs, Repository, Signing};
 
 /// What a repository's own notes may not decide: which files a commit has when it is fetched as an archive, and
 /// what stands in them (gitattributes(5), "Creating an archive"). A job gets what a checkout has.
@@ -23,13 +23,13 @@ pub(super) const MOST_NAMES: usize = 64 * 1024;
 #[derive(Clone, Debug)]
 pub(super) struct GitRepository {
     address: String,
+    signing: Signing,
     copy: PathBuf,
 }
 
 pub(super) fn git() -> Command {
     let mut git = Command::new("git");
     git.env("GIT_TERMINAL_PROMPT", "0")
-        .env("GIT_SSH_COMMAND", "ssh -o BatchMode=yes")
         // Transports that run commands of the address's choosing stay closed.
         .env("GIT_ALLOW_PROTOCOL", "file:git:http:https:ssh")
         .env("LC_ALL", "C")
@@ -38,8 +38,8 @@ pub(super) fn git() -> Command {
 }
 
 impl GitRepository {
-    pub(super) fn new(address: &str, copy: PathBuf) -> Self {
-        Self { address: address.to_owned(), copy }
+    pub(super) fn new(address: &str, signing: Signing, copy: PathBuf) -> Self {
+        Self { address: address.to_owned(), signing, copy }
     }
 
     /// Where the server's own copy is.
@@ -63,13 +63,17 @@ impl GitRepository {
 
     /// The branches and tags and their commits, as the repository has them now.
     async fn refs(&self) -> Result<Refs, GitError> {
-        let text = output(git().args(["ls-remote", "--heads", "--tags", "--", &self.address])).await?;
+        let mut list = git();
+        let _held = self.signing.prepare(&self.address, &mut list).await?;
+        let text = output(list.args(["ls-remote", "--heads", "--tags", "--", &self.address])).await?;
         Ok(refs(&text, '\t'))
     }
 
     /// The branch that HEAD is at (git-ls-remote(1), `--symref`).
     async fn default_branch(&self) -> Result<Option<String>, GitError> {
-        let text = output(git().args(["ls-remote", "--symref", "--", &self.address, "HEAD"])).await?;
+        let mut list = git();
+        let _held = self.signing.prepare(&self.address, &mut list).await?;
+        let text = output(list.args(["ls-remote", "--symref", "--", &self.address, "HEAD"])).await?;
         let text = String::from_utf8_lossy(&text);
         let head = text.lines().find_map(|line| line.strip_prefix("ref: refs/heads/")?.strip_suffix("\tHEAD"));
         Ok(head.map(str::to_owned))
@@ -101,7 +105,9 @@ impl GitRepository {
         let refs = ["+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"];
         let alone = ["--progress", "--no-write-fetch-head", "--no-auto-maintenance"];
         let fetch = ["--prune", "--no-tags", "--", &self.address];
-        progress(self.in_copy().arg("fetch").args(alone).args(fetch).args(refs)).await?;
+        let mut command = self.in_copy();
+        let _held = self.signing.prepare(&self.address, &mut command).await?;
+        progress(command.arg("fetch").args(alone).args(fetch).args(refs)).await?;
         self.copied_refs().await
     }
 
@@ -295,7 +301,7 @@ mod tests {
     use std::os::unix::fs::{PermissionsExt, symlink};
     use std::path::Path;
 
-    use super::super::place::Place;
+    use super::super::place::{Place, here};
     use super::*;
 
     fn sorted(mut names: Vec<String>) -> Vec<String> {
@@ -416,7 +422,7 @@ mod tests {
         };
         assert_eq!(told(&refs.branches), [("main".to_owned(), true), ("release/1".to_owned(), true)]);
         assert_eq!(told(&refs.tags), [("v1".to_owned(), true), ("v2".to_owned(), true)]);
-        let nowhere = GitRepository::new("/nowhere/at/all", place.folder.path().join("other.git"));
+        let nowhere = GitRepository::new("/nowhere/at/all", here(), place.folder.path().join("other.git"));
         assert!(nowhere.refs().await.unwrap_err().to_string().contains("/nowhere/at/all"));
         assert_eq!(place.repository.commit(&commit[..8]).await.as_deref(), Some(commit.as_str()));
         assert_eq!(place.repository.commit("--help").await, None);
