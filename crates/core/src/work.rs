@@ -162,6 +162,9 @@ pub struct ImageWork {
     /// Where what instructions make is kept for other runners.
     #[serde(default)]
     pub cache: Option<Repository>,
+    /// Whether values of its secrets may be in its layers.
+    #[serde(default)]
+    pub holds_secrets: bool,
     /// How layers are compressed.
     #[serde(default)]
     pub layers: Option<LayerForm>,
@@ -408,6 +411,7 @@ impl ImageWork {
             secrets: job.secrets.clone(),
             keys: job.keys.clone(),
             network: job.network,
+            holds_secrets: job.holds_secrets,
             layers: job.layers,
             cache: job.cache.clone(),
             args,

@@ -113,6 +113,11 @@ impl Log {
         Ok(Self { file: Arc::new(file), base, masker, length: watch::Sender::new(0), room })
     }
 
+    /// What knows the job's secrets.
+    pub(crate) const fn masker(&self) -> &Masker {
+        &self.masker
+    }
+
     /// How long the log is, in bytes, with what was there before.
     pub(crate) fn length(&self) -> u64 {
         self.base + *self.length.borrow()

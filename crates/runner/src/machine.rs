@@ -50,7 +50,15 @@ pub(crate) const GROUPS: &str = "root:x:0:\nnogroup:x:65534:\n";
 /// The folder that jobs read a path through, of those that are shown; nothing where it stays the runner's.
 #[must_use]
 pub fn shown_through(path: &Path, readable: &[PathBuf]) -> Option<PathBuf> {
-    let real = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_owned());
+    let real = |path: &Path| {
+        let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        // What is not there yet will be below what is.
+        let there = path.ancestors().find_map(|parent| Some((parent.canonicalize().ok()?, parent)));
+        match there {
+            Some((real, parent)) => real.join(path.strip_prefix(parent).unwrap_or(Path::new(""))),
+            None => path,
+        }
+    };
     let own = PROGRAM_FOLDERS.iter().map(|name| Path::new("/").join(name));
     let path = real(path);
     own.chain(readable.iter().cloned()).find(|folder| path.starts_with(real(folder)))
@@ -69,6 +77,8 @@ mod tests {
         let shown = |path: &Path| shown_through(path, std::slice::from_ref(&tools));
         assert_eq!(shown(&tools.join("runner")), Some(tools.clone()));
         assert_eq!(shown(&link.join("runner")), Some(tools.clone()));
+        assert_eq!(shown(&link.join("not/there/yet")), Some(tools.clone()));
+        assert!(shown(Path::new("/usr/not-there-yet")).is_some());
         assert!(shown(Path::new("/usr/lib")).is_some(), "behind whichever name");
         assert_eq!(shown(folder.path()), None);
     }

@@ -6,23 +6,38 @@ use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
 /// The value itself without the white space around it, each of its lines, and both as programs encode and quote them: in
 /// base64 (RFC 4648, sections 4 and 5) wherever it begins in what is encoded, in hexadecimal, in addresses (RFC 3986,
 /// section 2.1, and as HTML forms have it), in JSON (RFC 8259, section 7), and in the words of a shell.
-pub(super) fn of(value: &[u8]) -> Vec<Vec<u8>> {
+pub(super) fn of(value: &[u8]) -> Vec<Form> {
     let trimmed = value.trim_ascii();
-    let mut values = vec![trimmed];
-    values.extend(trimmed.split(|byte| *byte == b'\n').map(<[u8]>::trim_ascii));
-    values.retain(|value| value.len() >= super::SHORTEST);
-    values.dedup();
-    let mut forms: Vec<Vec<u8>> = values.iter().map(|value| value.to_vec()).collect();
+    let mut values = vec![(trimmed, trimmed.len() >= TELLING_WHOLE)];
+    let lines = trimmed.split(|byte| *byte == b'\n').map(<[u8]>::trim_ascii);
+    values.extend(lines.map(|line| (line, is_telling(line))));
+    values.retain(|(value, _)| value.len() >= super::SHORTEST);
+    values.dedup_by(|one, other| one.0 == other.0);
+    let mut forms: Vec<Form> = values.iter().map(|(value, telling)| (value.to_vec(), *telling)).collect();
     // Programs encode both the value as it is and the value with a line's end.
-    forms.extend(base64(value));
-    for value in values {
-        forms.extend(base64(value));
-        forms.extend(hexadecimal(value));
-        forms.extend(addresses(value));
-        forms.extend(shell(value));
-        forms.extend(std::str::from_utf8(value).ok().into_iter().flat_map(json));
+    forms.extend(base64(value).into_iter().map(|form| (form, trimmed.len() >= TELLING_WHOLE)));
+    for (value, telling) in values {
+        let encoded = [base64(value), hexadecimal(value).into(), addresses(value), shell(value)].concat();
+        let encoded = encoded.into_iter().chain(std::str::from_utf8(value).ok().into_iter().flat_map(json));
+        forms.extend(encoded.map(|form| (form, telling)));
     }
     forms
+}
+
+/// A form, and whether whoever has it has the secret: a line of it may be one that others have as well.
+pub(super) type Form = (Vec<u8>, bool);
+
+/// The shortest value that is looked for in files: what is shorter stands in too many by chance.
+const TELLING_WHOLE: usize = 8;
+/// The shortest line that tells something by itself.
+const TELLING: usize = 16;
+
+/// Whether a line of a value is likely in no other: not what stands around keys (RFC 7468), nor words of a document.
+fn is_telling(line: &[u8]) -> bool {
+    line.len() >= TELLING
+        && !line.starts_with(b"-----")
+        && line.iter().all(u8::is_ascii_graphic)
+        && !line.contains(&b'"')
 }
 
 /// Of a whole, and of a part of something: three bytes become four letters, and those at either end may say something of

@@ -3,6 +3,7 @@
 mod forms;
 
 use std::collections::{HashMap, HashSet};
+use std::io::{self, Read};
 use std::sync::Arc;
 
 use aho_corasick::{AhoCorasick, MatchKind};
@@ -28,6 +29,8 @@ struct Words {
     search: Option<AhoCorasick>,
     /// Each without ends of lines, and what stands in its place.
     patterns: Vec<(Vec<u8>, Vec<u8>)>,
+    /// Of each, whether whoever has it has the secret.
+    telling: Vec<bool>,
     /// The patterns by their first letters, the longest first.
     by_head: HashMap<[u8; SHORTEST], Vec<usize>>,
     /// All beginnings that are shorter than that.
@@ -68,12 +71,13 @@ impl Masker {
     #[must_use]
     pub fn new<'a>(secrets: impl IntoIterator<Item = (&'a str, &'a [u8])>) -> Self {
         let mut patterns: Vec<(Vec<u8>, Vec<u8>)> = Vec::new();
-        let mut known = HashSet::new();
+        let (mut telling, mut known) = (Vec::new(), HashSet::new());
         for (name, value) in secrets {
-            for mut form in forms::of(value) {
+            for (mut form, tells) in forms::of(value) {
                 form.retain(|byte| !ends_line(*byte));
                 if form.len() >= SHORTEST && known.insert(form.clone()) {
                     patterns.push((form, format!("(secret {name})").into_bytes()));
+                    telling.push(tells);
                 }
             }
         }
@@ -95,7 +99,7 @@ impl Masker {
             numbers.sort_by_key(|number| std::cmp::Reverse(patterns[*number].0.len()));
         }
         let longest = patterns.iter().map(|(pattern, _)| pattern.len()).max().unwrap_or(0);
-        Self { words: Arc::new(Words { search, patterns, by_head, stubs, longest }), held: Vec::new() }
+        Self { words: Arc::new(Words { search, patterns, telling, by_head, stubs, longest }), held: Vec::new() }
     }
 
     /// Takes more of the stream. Answers what can be shown of it now.
@@ -116,6 +120,32 @@ impl Masker {
         self.words.mask(&input, true).0
     }
 
+    /// The name of a secret whose value is in what is read, in any of its forms; nothing where none is. Of lines of a value
+    /// only those count that others are not likely to have.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn find_in(&self, mut from: impl Read) -> io::Result<Option<String>> {
+        let Some(search) = &self.words.search else { return Ok(None) };
+        // What is looked at again, since a value may go on, is little beside what is new.
+        let mut chunk = vec![0; (4 * self.words.longest).max(1 << 18)];
+        let mut held = Vec::new();
+        loop {
+            let count = match from.read(&mut chunk) {
+                Ok(0) => return Ok(None),
+                Ok(count) => count,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+                Err(error) => return Err(error),
+            };
+            held.extend(chunk[..count].iter().filter(|byte| !ends_line(**byte)));
+            if let Some((_, number)) = self.words.first(search, &held, 0, true) {
+                return Ok(Some(self.words.name(number)));
+            }
+            let keep = held.len().min(self.words.longest.saturating_sub(1));
+            held.drain(..held.len() - keep);
+        }
+    }
+
     /// Hides secrets in a whole text.
     pub fn whole(&mut self, text: &str) -> String {
         let mut shown = self.push(text.as_bytes());
@@ -125,6 +155,12 @@ impl Masker {
 }
 
 impl Words {
+    /// The name of the secret that a pattern is a form of.
+    fn name(&self, pattern: usize) -> String {
+        let shown = String::from_utf8_lossy(&self.patterns[pattern].1);
+        shown.trim_start_matches("(secret ").trim_end_matches(')').to_owned()
+    }
+
     /// What can be shown of an input, and from where on it has to wait for more.
     fn mask(&self, input: &[u8], is_all: bool) -> (Vec<u8>, usize) {
         let Some(search) = &self.search else { return (input.to_vec(), input.len()) };
@@ -134,7 +170,8 @@ impl Words {
         let (mut at, mut told) = (0, 0);
         loop {
             let open = if is_all { compact.bytes.len() } else { self.first_open(&compact.bytes, at) };
-            let Some((start, number)) = self.first(search, &compact.bytes, at).filter(|(start, _)| *start < open)
+            let Some((start, number)) =
+                self.first(search, &compact.bytes, at, false).filter(|(start, _)| *start < open)
             else {
                 let open = compact.place(open, input.len());
                 shown.extend_from_slice(&input[told..open]);
@@ -149,10 +186,10 @@ impl Words {
     }
 
     /// The first pattern in an input, the longest where several begin there: where, and which.
-    fn first(&self, search: &AhoCorasick, input: &[u8], mut from: usize) -> Option<(usize, usize)> {
+    fn first(&self, search: &AhoCorasick, input: &[u8], mut from: usize, only_telling: bool) -> Option<(usize, usize)> {
         loop {
             let start = search.find(input.get(from..)?)?.start() + from;
-            if let Some(number) = self.pattern_at(&input[start..]) {
+            if let Some(number) = self.pattern_at(&input[start..], only_telling) {
                 return Some((start, number));
             }
             from = start + 1;
@@ -160,9 +197,11 @@ impl Words {
     }
 
     /// The longest pattern that an input begins with.
-    fn pattern_at(&self, input: &[u8]) -> Option<usize> {
+    fn pattern_at(&self, input: &[u8], only_telling: bool) -> Option<usize> {
         let numbers = self.by_head.get(input.first_chunk()?)?;
-        numbers.iter().copied().find(|number| input.starts_with(&self.patterns[*number].0))
+        let fits =
+            |number: &usize| (self.telling[*number] || !only_telling) && input.starts_with(&self.patterns[*number].0);
+        numbers.iter().copied().find(fits)
     }
 
     /// The first place from where on the input may be the beginning of a secret that goes on in what

@@ -212,7 +212,7 @@ fn prove(lines: impl BufRead) -> Result<AuditProof, Failure> {
     for (at, line) in (1..).zip(lines.lines()) {
         let line = line?;
         let link: Link = serde_json::from_str(&line)
-            .map_err(|error| Failure::new(format!("line {at} is no entry of an audit: {error}")))?;
+            .map_err(|_| Failure::new(format!("line {at} is no entry of an audit, as `audit export` writes them")))?;
         // What was before the first line is not in the file.
         let before = || Place { number: link.entry.number.saturating_sub(1), chain: link.entry.after.clone() };
         let (_, end) = place.get_or_insert_with(|| (before(), before()));

@@ -258,3 +258,39 @@ async fn a_file_of_secrets_and_a_folder_of_them_are_imported_after_it_is_said_wh
     );
     assert!(!names().await.contains(&"LARK".to_owned()));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_artifact_or_a_layer_that_holds_a_secret_fails_its_job_unless_the_pipeline_says_otherwise() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    assert!(world.pondrix_with(&["secret", "set", "plant-labels", "KEY"], VALUE).0);
+    let recipe = format!(
+        "FROM {REGISTRY}/base/shell:1\nRUN --mount=type=secret,id=KEY echo 'in the middle of' \"$(cat /run/secrets/KEY)\" > /kept\n"
+    );
+    repository.write("image.recipe", &recipe).unwrap();
+    let pipeline = |artifact: &str, image: &str| {
+        let job = format!(
+            "secret \"KEY\"\n step \"mkdir out; echo $KEY | base64 > out/note\"\n artifact \"out\" \"out\"{artifact}"
+        );
+        let push = format!("push \"{REGISTRY}/garden/labels\" {{ tag \"{{run}}\" }}");
+        let package = format!("stage \"package\" {{ image \"labels\" {{ secret \"KEY\"\n {image}\n {push}\n }} }}\n");
+        one_job(&job) + &package
+    };
+    let ended = async |artifact: &str, image: &str| {
+        repository.write("pondrix.kdl", &pipeline(artifact, image)).unwrap();
+        world.end_of(&world.run_of("plant-labels", &repository.push("Once more").unwrap()).await).await
+    };
+    let failed = ended("", "").await;
+    let failure = failed.failure.unwrap();
+    let words = "the artifact `out` holds the secret KEY, in out/note; leave it out, or write holds-secrets=#true";
+    assert!(failure.what.contains(words), "{}", failure.what);
+    assert_eq!(failed.stages[0].jobs[0].state, State::Failed);
+    let failed = ended(" holds-secrets=#true", "").await;
+    assert_eq!(failed.stages[0].jobs[0].state, State::Passed);
+    let failure = failed.failure.unwrap();
+    assert!(failure.what.contains("the image holds the secret KEY, in /kept; have the recipe"), "{}", failure.what);
+    assert!(world.registry.tags("garden/labels").is_empty(), "nothing was pushed");
+    // What was found before is found again, though the step is not done again.
+    assert_eq!(ended(" holds-secrets=#true ", "").await.summary.state, State::Failed);
+    assert_eq!(ended(" holds-secrets=#true", "holds-secrets").await.summary.state, State::Passed);
+}

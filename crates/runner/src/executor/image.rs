@@ -17,6 +17,7 @@ use pondrix_image::{Compression, Descriptor, Index, Platform, media};
 use super::agent::Agent;
 use super::context::{End, JobExecutor};
 use super::error::{Doing, JobError};
+use super::leaks::layers_hold_none;
 use super::push::{log_tags, may_set, push_everywhere, tags_are_free, tell_index, why_ended};
 use super::site::Site;
 use crate::sources::Claim;
@@ -278,6 +279,7 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobErro
             BuildError::Recipe(faults) => JobError::Asked(shown(executor, &work.recipe, &faults)),
             other => JobError::Asked(format!("{}: {other}", work.recipe)),
         })?;
+        layers_hold_none(executor, work, &built)?;
         let what = if work.platforms.len() > 1 {
             format!("{} for {}", built.image.digest, built.platform)
         } else {

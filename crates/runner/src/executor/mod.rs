@@ -8,6 +8,7 @@ mod disk_space;
 mod error;
 mod image;
 mod index;
+mod leaks;
 mod pull;
 mod push;
 mod site;

@@ -14,6 +14,9 @@ pub struct Artifact {
     pub patterns: Vec<String>,
     /// How long they are kept.
     pub keep: Duration,
+    /// Whether values of the job's secrets may be in them.
+    #[serde(default)]
+    pub holds_secrets: bool,
 }
 
 /// An artifact that a job asks for.

@@ -42,6 +42,9 @@ pub struct ImageJob {
     /// Where what instructions make is kept for other runners.
     #[serde(default)]
     pub cache: Option<Repository>,
+    /// Whether values of its secrets may be in its layers.
+    #[serde(default)]
+    pub holds_secrets: bool,
     /// How layers are compressed; as the registry's settings say, where nothing is said.
     #[serde(default)]
     pub layers: Option<LayerForm>,

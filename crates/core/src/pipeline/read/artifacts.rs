@@ -35,12 +35,13 @@ impl Files {
 
     fn artifact(&mut self, mut line: Line<'_, '_>) {
         let keep = line.named("keep").and_then(|text| parsed(&line, &text)).unwrap_or(DEFAULT_KEEP);
+        let holds_secrets = line.named_flag("holds-secrets");
         let name = name(&mut line);
         let texts = line.texts("a path");
         let patterns = texts.into_iter().filter_map(|text| pattern(&line, text)).collect();
         if let Some(name) = name {
             twice(&line, &name, self.artifacts.iter().map(|artifact| &artifact.name));
-            self.artifacts.push(Artifact { name, patterns, keep });
+            self.artifacts.push(Artifact { name, patterns, keep, holds_secrets });
         }
         line.end_without_block(false);
     }

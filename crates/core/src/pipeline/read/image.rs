@@ -4,15 +4,27 @@ use std::collections::BTreeMap;
 
 use super::job::Common;
 use super::steps::network_use;
-use super::values::{Limited, limit, name, once, parsed, path};
+use super::values::{Limited, flag, limit, name, once, parsed, path};
 use crate::pipeline::SecretName;
 use crate::pipeline::fault::help_for_unknown;
 use crate::pipeline::model::{BuildSecret, DEFAULT_TIME, ImageJob, Job, JobKind, LayerForm, Network, Push, Spanned};
 use crate::pipeline::nodes::Line;
 
 /// The words that only this kind of job has.
-pub(super) const IMAGE_WORDS: [&str; 11] =
-    ["recipe", "arg", "push", "limit", "runner", "secret", "ssh", "network", "layers", "platform", "cache"];
+pub(super) const IMAGE_WORDS: [&str; 12] = [
+    "recipe",
+    "arg",
+    "push",
+    "limit",
+    "runner",
+    "secret",
+    "ssh",
+    "network",
+    "layers",
+    "platform",
+    "cache",
+    "holds-secrets",
+];
 /// Where an image for several platforms is built: all by one runner, or each by one that runs its programs.
 const BUILD_WORDS: [&str; 2] = ["here", "native"];
 /// The words inside a push.
@@ -25,7 +37,7 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
     let (mut ignore, mut target, mut network, mut layers, mut cache) = (None, None, None, None, None);
     let (mut args, mut pushes, mut platforms) = (BTreeMap::new(), Vec::new(), Vec::new());
     let (mut secrets, mut keys, mut builds_native) = (Vec::new(), Vec::new(), false);
-    let mut has_push = false;
+    let (mut has_push, mut holds_secrets) = (false, false);
     let known = [&super::job::COMMON_WORDS[..], &IMAGE_WORDS].concat();
     line.inside(&known, |line| {
         let mut line = match common.take(line) {
@@ -54,6 +66,7 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
             "ssh" => build_secret(&mut keys, line, Some("default")),
             "network" => network_use(&mut network, line),
             "layers" => layer_form(&mut layers, line),
+            "holds-secrets" => flag(&mut holds_secrets, line),
             "cache" => {
                 let repository = line.text("a repository").and_then(|text| parsed(&line, &text));
                 once(&mut cache, &line, repository);
@@ -95,6 +108,7 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
         secrets,
         keys,
         network: network.unwrap_or_default(),
+        holds_secrets,
         layers,
         cache,
         args,

@@ -14,6 +14,7 @@ use pondrix_core::run::JobResult;
 use super::walk::fitting;
 use crate::executor::context::JobExecutor;
 use crate::executor::error::{Doing, JobError};
+use crate::executor::leaks::file_holds_none;
 
 /// Hands a content to the server, unless it has it.
 pub(super) fn send(executor: &JobExecutor, content: &Path, digest: &Digest) -> Result<(), JobError> {
@@ -50,6 +51,9 @@ pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifa
             let digest = Digest::from_bytes(&[0; 32]);
             files.push(ArtifactFile { path: shown, digest, size: 0, executable: false, link: Some(link) });
         } else if data.is_file() {
+            if !artifact.holds_secrets {
+                file_holds_none(executor, name, &path, &shown)?;
+            }
             let executable = data.permissions().mode() & 0o111 != 0;
             let (digest, size) = executor.folder.contents.put(&path, executable).doing(doing)?;
             files.push(ArtifactFile { path: shown, digest, size, executable, link: None });

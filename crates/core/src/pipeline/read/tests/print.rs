@@ -171,6 +171,7 @@ fn job(job: &Job) -> String {
                 + &secrets("secret", &image.secrets)
                 + &secrets("ssh", &image.keys)
                 + &network.map(|word| format!("network \"{word}\"\n")).unwrap_or_default()
+                + if image.holds_secrets { "holds-secrets\n" } else { "" }
                 + &layers.map(|word| format!("layers \"{word}\"\n")).unwrap_or_default()
                 + &list("platform", &platforms).replace('\n', each)
                 + &image.cache.as_ref().map(|cache| format!("cache \"{cache}\"\n")).unwrap_or_default()
@@ -208,9 +209,10 @@ fn files(steps: &StepsJob) -> String {
         let key = named("key", Some(&key.value));
         out += &format!("cache {}{key} {{ {} }}\n", quoted(path), list("newest", newest));
     }
-    for Artifact { name, patterns, keep } in &steps.artifacts {
+    for Artifact { name, patterns, keep, holds_secrets } in &steps.artifacts {
         let patterns: String = patterns.iter().map(|pattern| format!(" {}", quoted(pattern))).collect();
-        out += &format!("artifact {}{patterns} keep=\"{keep}\"\n", quoted(&name.value));
+        let holds = if *holds_secrets { " holds-secrets=#true" } else { "" };
+        out += &format!("artifact {}{patterns} keep=\"{keep}\"{holds}\n", quoted(&name.value));
     }
     for Output { name, file } in &steps.outputs {
         out += &format!("output {} file={}\n", quoted(&name.value), quoted(file));
@@ -360,6 +362,7 @@ fn any_kind() -> impl Strategy<Value = JobKind> {
         )| {
             let artifact = |(at, (patterns, keep)): (usize, (Vec<String>, Duration))| Artifact {
                 name: format!("k{at}").into(),
+                holds_secrets: patterns.len() == 2,
                 patterns,
                 keep,
             };
@@ -421,6 +424,7 @@ fn any_kind() -> impl Strategy<Value = JobKind> {
                 ignore,
                 target,
                 builds_native: !platforms.is_empty() && cache.is_some(),
+                holds_secrets: cache.is_some(),
                 platforms,
                 args,
                 secrets,
