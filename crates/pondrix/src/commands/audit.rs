@@ -205,21 +205,34 @@ impl Export {
     }
 }
 
-/// Proves a file of lines, of which each is to follow the one before.
-fn prove(lines: impl BufRead) -> Result<AuditProof, Failure> {
+/// Proves a file of lines, of which each is to follow the one before; and that a place which was noted is one of theirs.
+fn prove(lines: impl BufRead, at: Option<&Place>) -> Result<AuditProof, Failure> {
+    let mut noted = at;
     let mut place: Option<(Place, Place)> = None;
     let mut broken = None;
-    for (at, line) in (1..).zip(lines.lines()) {
+    for (at_line, line) in (1..).zip(lines.lines()) {
         let line = line?;
-        let link: Link = serde_json::from_str(&line)
-            .map_err(|_| Failure::new(format!("line {at} is no entry of an audit, as `audit export` writes them")))?;
+        let link: Link = serde_json::from_str(&line).map_err(|_| {
+            Failure::new(format!("line {at_line} is no entry of an audit, as `audit export` writes them"))
+        })?;
         // What was before the first line is not in the file.
         let before = || Place { number: link.entry.number.saturating_sub(1), chain: link.entry.after.clone() };
         let (_, end) = place.get_or_insert_with(|| (before(), before()));
         if let Err(found) = end.advance(&link) {
-            broken = Some(format!("{found} (line {at})"));
+            broken = Some(format!("{found} (line {at_line})"));
             break;
         }
+        if let Some(at) = noted.take_if(|at| at.number == end.number)
+            && at != end
+        {
+            let words = "is another one than was noted: the chain was made anew";
+            broken = Some(format!("entry {} {words} (line {at_line})", at.number));
+            break;
+        }
+    }
+    if let (Some(at), None) = (noted, &broken) {
+        let last = place.as_ref().map_or(0, |(_, end)| end.number);
+        broken = Some(format!("entry {} is not there: the last one is {last}", at.number));
     }
     let (start, end) = place.unwrap_or_else(|| (Place::start(), Place::start()));
     Ok(AuditProof { entries: end.number - start.number, start, end, broken })
@@ -227,21 +240,16 @@ fn prove(lines: impl BufRead) -> Result<AuditProof, Failure> {
 
 impl Verify {
     async fn run(self, global: &Global) -> Outcome {
-        let mut proof = match &self.file {
+        let proof = match &self.file {
             Some(path) => {
                 let told = |error: std::io::Error| Failure::new(format!("{}: {error}", path.display()));
-                prove(BufReader::new(File::open(path).map_err(told)?))?
+                prove(BufReader::new(File::open(path).map_err(told)?), self.at.as_ref())?
             }
             None => {
                 let at = self.at.as_ref().map(ToString::to_string);
                 settings::client(global)?.prove_audit(at.as_deref()).await?
             }
         };
-        if let (Some(at), Some(_), None) = (&self.at, &self.file, &proof.broken)
-            && *at != proof.end
-        {
-            proof.broken = Some(format!("the last entry is {}, and not {at}", proof.end));
-        }
         let is_whole = proof.broken.is_none();
         if global.json {
             output::json(&proof)?;

@@ -184,6 +184,14 @@ async fn whoever_changes_what_was_written_is_found_and_so_is_who_writes_all_of_i
     let exported = admin.pondrix(&["audit", "export", "--into", &file]).await;
     assert!(exported.out.ends_with(&format!("{} entries\n", before.entries + 1)), "{exported:?}");
     assert_eq!(proof(&["--file", &file]).await.broken, None);
+    // What was noted may stand anywhere in it.
+    assert_eq!(proof(&["--file", &file, "--at", &noted]).await.broken, None);
+    let (number, digest) = noted.split_once(':').unwrap();
+    let other = format!("{number}:{}{}", &digest[1..], &digest[..1]);
+    let told = proof(&["--file", &file, "--at", &other]).await.broken.unwrap();
+    assert!(told.contains(&format!("entry {number} is another one than was noted")), "{told}");
+    let told = proof(&["--file", &file, "--at", &format!("9999:{digest}")]).await.broken.unwrap();
+    assert!(told.starts_with("entry 9999 is not there: the last one is"), "{told}");
     // Of a file as well as of the records: what was changed is named.
     let lines = std::fs::read_to_string(&file).unwrap();
     std::fs::write(&file, lines.replace("weight 3", "weight 9")).unwrap();
