@@ -49,7 +49,15 @@ async fn a_person_signs_in_with_a_password_and_another_one_signs_out_who_had_the
     assert!(set_cookie.contains("HttpOnly; SameSite=Strict"), "{set_cookie}");
     let first = cookie(&signed);
     assert_eq!(stands_for(&world, &first).await.as_deref(), Some("wren"));
-    for (name, password) in [("wren", "lilies in the pond 4712"), ("wren", ""), ("nobody", PASSWORD), ("", "")] {
+    let long = "n".repeat(100_000);
+    for (name, password) in [
+        ("wren", "lilies in the pond 4712"),
+        ("wren", ""),
+        ("nobody", PASSWORD),
+        ("", ""),
+        (&long, PASSWORD),
+        ("wren", &long),
+    ] {
         let refused = sign_in(&world, name, password).await;
         assert_eq!(refused.status(), StatusCode::UNAUTHORIZED);
         assert!(refused.text().await.unwrap().contains("nobody of this name with this password"));

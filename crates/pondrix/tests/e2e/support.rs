@@ -55,10 +55,13 @@ impl Server {
 
     fn start_with(data: &Path, listen: &str, more: &[&str]) -> (Self, Option<String>) {
         let log = std::fs::File::options().create(true).append(true).open(data.with_extension("log")).unwrap();
+        // Tests and measurements ask as fast as they can.
+        let limit: &[&str] = if more.contains(&"--request-limit") { &[] } else { &["--request-limit", "0"] };
         let mut child = Command::new(PONDRIX)
             // However full the disk is that the tests have.
             .args(["serve", "--json", "--keep-free", "1B", "--listen", listen, "--data"])
             .arg(data)
+            .args(limit)
             .args(more)
             .stdin(Stdio::null())
             .stdout(Stdio::piped())

@@ -8,7 +8,7 @@ use std::time::Duration;
 use argon2::Argon2;
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use pondrix_core::access::Need;
-use pondrix_core::{Allowance, Rate};
+use pondrix_core::{Allowance, ProjectName, Rate};
 use tokio::sync::Semaphore;
 
 use super::{Asker, Engine, EngineError, Session, locked};
@@ -19,6 +19,8 @@ use crate::store;
 /// The shortest password, in letters, and the longest, in bytes (NIST SP 800-63B, section 5.1.1.2, asks for 8 and 64).
 const SHORTEST: usize = 12;
 const LONGEST: usize = 1024;
+/// The shortest name that no password may have in it: those of a letter or two are in most.
+const TELLING_NAME: usize = 4;
 /// How often a password is tried for one person from one address: ten times at once, and once more each minute.
 const OF_BOTH: Rate = Rate::once_in(60, 10);
 /// For one person from anywhere, and from one address for anybody.
@@ -129,7 +131,7 @@ impl Engine {
                     let words = format!("a password has at least {SHORTEST} letters, and at most {LONGEST} bytes");
                     return Err(EngineError::Invalid(words));
                 }
-                if password.to_lowercase().contains(&name) {
+                if name.len() >= TELLING_NAME && password.to_lowercase().contains(&name) {
                     return Err(EngineError::Invalid("a password does not have the person's name in it".to_owned()));
                 }
                 let _turn = self.passwords.hashing.acquire().await;
@@ -147,6 +149,9 @@ impl Engine {
         from: Option<IpAddr>,
     ) -> Result<Session, NotSignedIn> {
         let now = self.clock.now();
+        // What cannot be one is nobody's, and not kept, however long it is.
+        let name = name.parse::<ProjectName>().map(|name| name.to_string()).unwrap_or_default();
+        let password = if password.len() > LONGEST { String::new() } else { password };
         self.passwords.try_one(&name, from, now.millis()).map_err(NotSignedIn::TooOften)?;
         let wanted = name.clone();
         let hash = self.store.read(move |c| store::password(c, &wanted)).await.map_err(EngineError::from)?;

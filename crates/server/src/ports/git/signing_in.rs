@@ -71,6 +71,11 @@ impl Settings {
     }
 }
 
+/// Whether a text means nothing to a shell: a host, or a part of a path.
+fn is_plain(text: &str) -> bool {
+    text.chars().all(|letter| letter.is_ascii_alphanumeric() || "._-:".contains(letter)) && !text.starts_with('-')
+}
+
 /// The address of those that a name has which is connected to; all of them must be public.
 fn public(host: &str, found: impl IntoIterator<Item = IpAddr>) -> Result<IpAddr, GitError> {
     let found: Vec<IpAddr> = found.into_iter().collect();
@@ -129,6 +134,10 @@ impl Signing {
         ssh: &mut Vec<String>,
     ) -> Result<(), GitError> {
         let RepositoryHost { host, port } = RepositoryHost::of(address).map_err(failed)?;
+        // A shell reads it in the command for ssh, and whoever answers for names may have one answer to anything.
+        if !is_plain(&host) {
+            return Err(failed(format!("`{}` is no name of a host", host.escape_debug())));
+        }
         let found = tokio::net::lookup_host((host.as_str(), port)).await;
         let found = found.map_err(|error| failed(format!("{host} is not found: {error}")))?;
         let pinned = public(&host, found.map(|found| found.ip()))?;
@@ -143,8 +152,9 @@ impl Signing {
         let literal = if pinned.is_ipv6() { format!("[{pinned}]") } else { pinned.to_string() };
         settings.set("http.curloptResolve", format!("{host}:{port}:{literal}"));
         let known_hosts = self.known_hosts.display().to_string();
-        if known_hosts.contains(['"', '\'', ' ', '\\']) {
-            return Err(failed(format!("ssh takes no file with such a name: {known_hosts}")));
+        if !known_hosts.split('/').all(is_plain) {
+            let words = "the server's folder has a name that no shell leaves as it is";
+            return Err(failed(format!("{words}, and repositories of others are not reached with ssh then")));
         }
         ssh.push(format!(
             "-F /dev/null -o IdentityAgent=none -o HostName={pinned} -o HostKeyAlias={host} \
@@ -202,6 +212,12 @@ mod tests {
         {
             let refused = signing.prepare(closed, &mut Command::new("git")).await;
             assert!(refused.is_err(), "{closed}");
+        }
+        for told_to_a_shell in
+            ["ssh://192.0.9.7$(id)/x", "wren@192.0.9.7;id:x", "https://`id`/x", "ssh://a b/x", "ssh://-oX/x"]
+        {
+            let refused = signing.prepare(told_to_a_shell, &mut Command::new("git")).await.err().unwrap().to_string();
+            assert!(refused.contains("is no name of a host"), "{refused}");
         }
         // One address of several is enough to be refused: whoever answers for the name chooses which one is used.
         let both = ["192.0.9.7", "10.0.0.1"].map(|address| address.parse().unwrap());
