@@ -277,6 +277,11 @@ async fn who_signs_in_for_one_project_and_its_repositories_does_so_for_no_other(
         let wider = ["registry", "add", REGISTRY, "--user", "reader", "--same-password", "--project", "*"];
         let said = world.pondrix(&wider).await;
         assert!(said.out.contains("reader signs in for base/** of *"), "{}{}", said.out, said.err);
+        // Who signs in for all is not who does for the base, which another names more closely.
+        let all = ["registry", "add", REGISTRY, "--user", "gardener", "--same-password", "--repository", "**"];
+        assert_eq!(world.pondrix(&all).await.status, 0);
+        let again = world.pondrix(&["start", "plant-labels", "--follow"]).await;
+        assert_eq!(again.status, 0, "{}{}", again.out, again.err);
         let stranger = ["registry", "add", REGISTRY, "--user", "nobody", "--same-password"];
         let said = world.pondrix(&stranger).await;
         assert!(said.err.contains("nobody does not sign in at"), "{}", said.err);

@@ -129,15 +129,17 @@ impl JobExecutor {
         Registries { others: Some(self.reach.clone()), ..self.assignment.registries.clone() }
     }
 
-    /// The same for an image that a recipe names, of which the server did not know.
+    /// The same for an image that a recipe names, of which the server did not know: who signs in for it may be somebody
+    /// else than for what is pushed.
     pub(crate) fn registries_of(&self, image: &Repository) -> Result<Registries, JobError> {
         let mut registries = self.registries();
-        let Some(access) = registries.by_host.get_mut(image.host()) else { return Ok(registries) };
-        let is_asked = access.is_private && access.account(image).is_none();
-        if is_asked && matches!(self.assignment.work, Work::Image(_)) {
+        let Work::Image(work) = &self.assignment.work else { return Ok(registries) };
+        let is_known = work.pushes.iter().map(|push| &push.repository).chain(&work.cache).any(|known| known == image);
+        let access = registries.by_host.get_mut(image.host());
+        if let Some(access) = access.filter(|access| access.is_private && !is_known) {
             let question = AccountQuestion { repository: image.clone() };
             let answer = self.ask(async |client, assignment| client.account(assignment, &question).await)?;
-            access.accounts.extend(answer.account);
+            access.accounts = answer.account.into_iter().collect();
         }
         Ok(registries)
     }
