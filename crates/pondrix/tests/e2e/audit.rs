@@ -124,6 +124,7 @@ admin: project remove  in desk: done";
     for words in [
         "\"words\":\"run in desk\"",
         "\"words\":\"weight 3\"",
+        "\"words\":\"for any ref\"",
         "\"words\":\"Easter\"",
         "at http://127.0.0.1:9/",
         "to verify/unit of #1 on ",

@@ -166,6 +166,8 @@ async fn a_job_gets_the_nearest_value_and_that_of_an_environment_only_in_a_stage
     assert_eq!(admin.pondrix(&["environment", "remove", "staging", "--yes"]).await.status, 0);
     let gone = admin.pondrix(&["secret", "list", "environment:staging"]).await.out;
     assert!(gone.contains("No secrets yet. Set one: pondrix secret set 'environment:staging' NAME"), "{gone}");
+    let audit = world.pondrix(&["audit", "list", "--action", "secret set"]).await.out;
+    assert!(audit.contains("for protected refs only"), "what is usual for an environment is told, too: {audit}");
     let (set, said) = world.pondrix_with(&["secret", "set", "environment:staging", "KEY"], "of-nothing");
     assert!(!set && said.contains("there is no environment `staging`"), "{said}");
 }

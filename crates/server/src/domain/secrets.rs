@@ -154,13 +154,19 @@ impl Engine {
             Owner::Shared(_) => KeyOwner::Server,
         };
         let sealed = self.sealed(of, &place(&scope, name.as_str()), &value).await?;
+        let (whose, wanted) = (owner.clone(), name.to_string());
+        let known = move |c: &Connection| {
+            Ok(store::secrets(c, &whose)?.into_iter().find(|known| known.name == wanted).map(|known| known.protected))
+        };
+        let protected = match protected {
+            Some(said) => said,
+            None => self.store.read(known).await?.unwrap_or_else(|| scope.is_protected()),
+        };
+        audit::words(if protected { "for protected refs only" } else { "for any ref" });
         let set = self.clock.now();
         let put = move |c: &Connection| {
             let known = store::secrets(c, &owner)?.into_iter().find(|known| known.name == name.as_str());
-            let usual = known.as_ref().map_or(scope.is_protected(), |known| known.protected);
             let (used, used_by) = known.map(|known| (known.used, known.used_by)).unwrap_or_default();
-            let protected = protected.unwrap_or(usual);
-            audit::words(if protected { "for protected refs only" } else { "for any ref" });
             let view = SecretView { name: name.to_string(), scope, set, by: by.name.clone(), protected, used, used_by };
             store::put_secret(c, &owner, &view, &sealed).map(|()| view)
         };
