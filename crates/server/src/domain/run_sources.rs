@@ -1,12 +1,14 @@
-//! The files of a run: those of its commit, or those that are tried.
+//! Repositories as they are reached, and the files of a run: those of its commit, or those that are tried.
 
 use std::sync::Arc;
 
 use pondrix_core::work::RunFacts;
+use tracing::warn;
 
 use super::Engine;
-use crate::ports::git::{GitError, Repository};
-use crate::store::{self, RunRow, StoreError};
+use super::keys::credential_place;
+use crate::ports::git::{Credential, GitError, Repository, Signing, copy_path};
+use crate::store::{self, Project, RunRow, StoreError};
 use crate::tries::TryError;
 
 /// Why a run's files cannot be told.
@@ -23,6 +25,20 @@ pub(crate) enum FilesError {
 }
 
 impl Engine {
+    /// The repository of a project.
+    pub(crate) fn repository(&self, project: &Project) -> Arc<dyn Repository> {
+        let name = project.name.as_str();
+        let opened = project.credential.as_ref().and_then(|sealed| {
+            let opened = self.seal.unseal(&credential_place(name), sealed);
+            // Without it the repository refuses, and says so.
+            let opened = opened.inspect_err(|error| warn!(project = name, %error, "what signs in there is lost"));
+            serde_json::from_slice::<Credential>(&opened.ok()?).ok()
+        });
+        let known_hosts = self.data.join("known_hosts");
+        let signing = Signing { credential: opened, is_trusted: project.is_trusted, known_hosts };
+        self.repositories.open(&project.repository, signing, copy_path(&self.data, name))
+    }
+
     async fn repository_of(&self, facts: &RunFacts) -> Result<Arc<dyn Repository>, FilesError> {
         let name = facts.id.project.clone();
         let project = self.store.read(move |c| store::project(c, name.as_str())).await?;

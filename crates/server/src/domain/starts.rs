@@ -14,13 +14,12 @@ use pondrix_core::work::{ImageWork, Outputs, RunFacts};
 use pondrix_core::{ProjectName, RunId, Schedule, Time};
 use rusqlite::Connection;
 use sha2::{Digest, Sha256};
-use tracing::{error, info, warn};
+use tracing::{error, info};
 
-use super::keys::credential_place;
 use super::reading;
 use super::templates::Found;
 use super::{Engine, LiveRun, locked};
-use crate::ports::git::{CommitFacts, Credential, GitError, Refs, Repository, Signing, copy_path};
+use crate::ports::git::{CommitFacts, GitError, Refs, Repository};
 use crate::store::{self, DueSchedule, NewRun, Project, StoreError};
 use crate::tries::TryError;
 
@@ -211,20 +210,6 @@ fn build_of(
 }
 
 impl Engine {
-    /// The repository of a project.
-    pub(crate) fn repository(&self, project: &Project) -> Arc<dyn Repository> {
-        let name = project.name.as_str();
-        let opened = project.credential.as_ref().and_then(|sealed| {
-            let opened = self.seal.unseal(&credential_place(name), sealed);
-            // Without it the repository refuses, and says so.
-            let opened = opened.inspect_err(|error| warn!(project = name, %error, "what signs in there is lost"));
-            serde_json::from_slice::<Credential>(&opened.ok()?).ok()
-        });
-        let known_hosts = self.data.join("known_hosts");
-        let signing = Signing { credential: opened, is_trusted: project.is_trusted, known_hosts };
-        self.repositories.open(&project.repository, signing, copy_path(&self.data, name))
-    }
-
     /// Gives files that are not committed the times that they have in their commit, where they are as they are there.
     pub(crate) async fn retime(
         &self,
