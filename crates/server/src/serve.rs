@@ -168,7 +168,8 @@ impl Server {
             limits: Limits::new(request_limit),
             shutdown: shutdown.clone(),
         };
-        let connections = Connections::new(http::router(Arc::new(app)), &trusted_proxies);
+        let router = http::router(Arc::new(app));
+        let connections = Connections::new(router.clone(), &trusted_proxies);
         let own_address = Self::address_file(&data);
         info!(address, "serving");
         match tls {
@@ -181,8 +182,12 @@ impl Server {
                 let inside = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).await?;
                 write_private(&own_address, format!("http://{}", inside.local_addr()?).as_bytes())?;
                 tokio::spawn(tls.clone().keep_fresh(shutdown.clone()));
-                let inside = connections.serve(inside, None, shutdown.clone());
-                tokio::join!(inside, connections.serve(listener, Some(tls), shutdown));
+                // However many come from outside.
+                let own = Connections::new(router, &[]);
+                tokio::join!(
+                    own.serve(inside, None, shutdown.clone()),
+                    connections.serve(listener, Some(tls), shutdown)
+                );
             }
         }
         Ok(())

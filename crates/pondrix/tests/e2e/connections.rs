@@ -82,16 +82,19 @@ async fn the_server_speaks_tls_with_the_newest_certificate_and_its_own_runner_wo
         (pondrix(&url, &token, &other, &["whoami"]).await.status == 0).then_some(())
     })
     .await;
-    // Without a certificate that fits its key nothing is served.
+    // Without a certificate that fits its key nothing is served, nor with a key that everybody can read.
+    let refused = || {
+        let mut serve = Command::new(PONDRIX);
+        serve.args(["serve", "--runners", "0", "--listen", "127.0.0.1:0", "--data"]).arg(folder.join("another"));
+        let ended = serve.args(tls).output().unwrap();
+        assert!(!ended.status.success());
+        String::from_utf8_lossy(&ended.stderr).into_owned()
+    };
     std::fs::copy(folder.join("one.pem"), &used).unwrap();
-    let refused = Command::new(PONDRIX)
-        .args(["serve", "--runners", "0", "--listen", "127.0.0.1:0", "--data"])
-        .arg(folder.join("another"))
-        .args(tls)
-        .output()
-        .unwrap();
-    let words = String::from_utf8_lossy(&refused.stderr);
-    assert!(!refused.status.success() && words.contains("used.pem"), "{words}");
+    assert!(refused().contains("used.pem"));
+    take("one");
+    std::fs::set_permissions(&key, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+    assert!(refused().contains("everybody can read"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

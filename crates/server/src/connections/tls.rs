@@ -1,6 +1,7 @@
 //! TLS of the server's own: a certificate and its key, read anew when they change.
 
 use std::io;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::{Duration, SystemTime};
@@ -46,6 +47,8 @@ impl TlsFiles {
             .and_then(Iterator::collect::<Result<Vec<_>, _>>)
             .with_context(|| told(&self.certificate))?;
         anyhow::ensure!(!certificates.is_empty(), "{} has no certificate in it", self.certificate.display());
+        let mode = self.key.metadata().with_context(|| told(&self.key))?.permissions().mode();
+        anyhow::ensure!(mode & 0o007 == 0, "everybody can read {}: chmod o= {0}", self.key.display());
         let key = PrivateKeyDer::from_pem_file(&self.key).with_context(|| told(&self.key))?;
         let builder = ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()));
         let mut config = builder
