@@ -16,4 +16,7 @@ pub struct KeysView {
     pub since: Option<Time>,
     /// How many data keys there are: one of the server, and one of each project.
     pub data_keys: u64,
+    /// The ids of the keys that identities of jobs are checked with, the oldest first.
+    #[serde(default)]
+    pub identity_keys: Vec<String>,
 }

@@ -45,8 +45,9 @@ pub use retention::{
     RetentionQuestion, RetentionRule, RetentionView,
 };
 pub use runner::{
-    AccountAnswer, AccountQuestion, Assignment, Beat, HashKey, Hello, JobReport, JoinRequest, Joined, LogLength,
-    NamedSecret, SourceChanges, SourceDifference, StepList, TagAnswer, TagQuestion, TimedReport, Welcome,
+    AccountAnswer, AccountQuestion, Assignment, Beat, HashKey, Hello, IdentityAnswer, IdentityQuestion, JobReport,
+    JoinRequest, Joined, LogLength, NamedSecret, SourceChanges, SourceDifference, StepList, TagAnswer, TagQuestion,
+    TimedReport, Welcome,
 };
 pub use runners::{InvitationMade, InvitationView, NewInvitation, NewRunner, RunnerBounds, RunnerMade};
 pub use runs::{

@@ -33,6 +33,9 @@ pub struct RegistryView {
 pub struct RegistryAccount {
     /// The name.
     pub user: String,
+    /// Whom the job's identity is for that signs in instead of a password.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub audience: Option<String>,
     /// For which repositories, by patterns of their paths; all where none is named. Of several who may, the one with the
     /// longest pattern signs in.
     #[schema(value_type = Vec<String>)]
@@ -54,6 +57,9 @@ pub struct RegistryChange {
     /// The password, or a token that stands for one. It is never shown again. Without it, what is said of that user's
     /// repositories and projects is changed.
     pub password: Option<String>,
+    /// Whom the job's identity is for that signs in instead of a password.
+    #[serde(default)]
+    pub audience: Option<String>,
     /// For which repositories that user signs in, by patterns of their paths; for all, where the list is empty.
     #[serde(default)]
     #[schema(value_type = Option<Vec<String>>)]

@@ -156,6 +156,26 @@ pub struct AccountAnswer {
     pub account: Option<Account>,
 }
 
+/// A step of a job begins that is given an identity.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct IdentityQuestion {
+    /// Whom it is for: one of those that the job names.
+    pub audience: String,
+}
+
+/// A signed token.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct IdentityAnswer {
+    /// The token.
+    pub token: String,
+}
+
+impl std::fmt::Debug for IdentityAnswer {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("IdentityAnswer").finish_non_exhaustive()
+    }
+}
+
 /// A runner is about to set a tag.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct TagQuestion {

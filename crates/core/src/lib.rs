@@ -11,6 +11,7 @@ pub mod draft;
 mod duration;
 pub mod file_times;
 mod id;
+pub mod identity;
 pub mod image;
 pub mod junit;
 pub mod mask;

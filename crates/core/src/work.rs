@@ -8,8 +8,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::image::{Digest, Reference, ReferenceError, Repository, Tag};
 use crate::pipeline::{
-    Artifact, BuildSecret, FileSystem, HASH, INPUT, ImageJob, JOB, JobKind, LayerForm, Limits, MATRIX, Network, Output,
-    Ready, SecretUse, Service, StartKind, Step, StepsJob,
+    Artifact, BuildSecret, FileSystem, HASH, INPUT, IdentityUse, ImageJob, JOB, JobKind, LayerForm, Limits, MATRIX,
+    Network, Output, Ready, SecretUse, Service, StartKind, Step, StepsJob,
 };
 use crate::plan::PlannedJob;
 use crate::run::{BaseImage, JobResult, Run};
@@ -68,6 +68,9 @@ pub struct StepsWork {
     /// How the steps see secrets.
     #[serde(default)]
     pub secrets: Vec<SecretUse>,
+    /// How the steps see tokens that say which job it is.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub identities: Vec<IdentityUse>,
     /// Files that it finds again; the keys have hashes still to be filled in.
     #[serde(default)]
     pub caches: Vec<CacheWork>,
@@ -335,6 +338,7 @@ impl StepsWork {
             steps: steps.steps.clone(),
             env,
             secrets: steps.secrets.clone(),
+            identities: steps.identities.clone(),
             caches,
             artifacts: steps.artifacts.clone(),
             outputs: steps.outputs.clone(),

@@ -91,10 +91,24 @@ pub(crate) struct Log {
     /// How long the job's log was before, in bytes: what was written when it was tried earlier.
     base: u64,
     /// Hides secrets in it; each stream has one like it.
-    masker: Masker,
+    hidden: Arc<Mutex<Hidden>>,
     /// How long the file is.
     length: watch::Sender<u64>,
     room: Arc<Mutex<Room>>,
+}
+
+/// What is hidden.
+#[derive(Debug)]
+struct Hidden {
+    secrets: Vec<NamedSecret>,
+    masker: Masker,
+}
+
+impl Hidden {
+    fn of(secrets: Vec<NamedSecret>) -> Self {
+        let masker = Masker::new(secrets.iter().map(|secret| (secret.name.as_str(), secret.value.as_slice())));
+        Self { secrets, masker }
+    }
 }
 
 /// A piece of the log being written, by a step.
@@ -108,14 +122,22 @@ impl Log {
     /// A log that continues one of so many bytes, is to be no longer than so many, and in which these secrets are hidden.
     pub(crate) fn new(path: &Path, base: u64, limit: u64, secrets: &[NamedSecret]) -> std::io::Result<Self> {
         let file = File::options().create_new(true).read(true).append(true).open(path)?;
-        let masker = Masker::new(secrets.iter().map(|secret| (secret.name.as_str(), secret.value.as_slice())));
+        let hidden = Arc::new(Mutex::new(Hidden::of(secrets.to_vec())));
         let room = Arc::new(Mutex::new(Room::new(limit, base)));
-        Ok(Self { file: Arc::new(file), base, masker, length: watch::Sender::new(0), room })
+        Ok(Self { file: Arc::new(file), base, hidden, length: watch::Sender::new(0), room })
     }
 
     /// What knows the job's secrets.
-    pub(crate) const fn masker(&self) -> &Masker {
-        &self.masker
+    pub(crate) fn masker(&self) -> Masker {
+        self.hidden.lock().unwrap_or_else(PoisonError::into_inner).masker.clone()
+    }
+
+    /// Hides this as well, from now on and in every stream.
+    pub(crate) fn hide_also(&self, secrets: impl IntoIterator<Item = NamedSecret>) {
+        let mut hidden = self.hidden.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut all = std::mem::take(&mut hidden.secrets);
+        all.extend(secrets);
+        *hidden = Hidden::of(all);
     }
 
     /// How long the log is, in bytes, with what was there before.
@@ -130,7 +152,7 @@ impl Log {
 
     /// A text with every secret hidden.
     pub(crate) fn hide(&self, text: &str) -> String {
-        self.masker.clone().whole(text)
+        self.masker().whole(text)
     }
 
     fn room(&self) -> MutexGuard<'_, Room> {
@@ -197,10 +219,14 @@ impl Log {
     /// Reads to the end, with every secret hidden.
     fn read_masked(&self, mut reader: PipeReader, mut take: impl FnMut(&[u8])) {
         let mut buffer = vec![0; 64 * 1024];
-        let mut masker = self.masker.clone();
+        let mut masker = self.masker();
         while let Ok(count) = reader.read(&mut buffer) {
             if count == 0 {
                 break;
+            }
+            let known = self.masker();
+            if !masker.is_as(&known) {
+                take(&masker.go_on_as(&known));
             }
             take(&masker.push(&buffer[..count]));
         }

@@ -149,6 +149,7 @@ impl Server {
         let scheme = if tls.is_some() { "https" } else { "http" };
         let address = format!("{scheme}://{}", listener.local_addr()?);
         let public_url = self.config.public_url.clone().unwrap_or_else(|| address.clone());
+        self.engine.is_reached_at(&public_url);
         let watcher = Watcher::new(Arc::clone(&self.engine), self.config.look_every, shutdown.clone());
         self.engine.seal_files_of_environments().await?;
         self.engine.resume().await?;

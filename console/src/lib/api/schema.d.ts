@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/.well-known/jwks.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The keys that identities of jobs are checked with (RFC 7517). They may be remembered for a day. */
+        get: operations["server_identity_keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/.well-known/openid-configuration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How identities of jobs are checked (OpenID Connect Discovery 1.0, section 3). */
+        get: operations["server_discovery"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -227,6 +261,23 @@ export interface paths {
         get: operations["settings_show"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/identity/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes another key that signs identities of jobs from now on; what those before it signed is believed no more. */
+        post: operations["settings_rotate_identity"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1746,6 +1797,8 @@ export interface components {
             data_keys: number;
             /** @description Where the master key comes from. */
             from: string;
+            /** @description The ids of the keys that identities of jobs are checked with, the oldest first. */
+            identity_keys?: string[];
             /** @description The id of the master key, which the data keys are wrapped with. It tells nothing of the key. */
             master: string;
             /**
@@ -2089,6 +2142,8 @@ export interface components {
         };
         /** @description Somebody who signs in at a registry. */
         RegistryAccount: {
+            /** @description Whom the job's identity is for that signs in instead of a password. */
+            audience?: string | null;
             /** @description For jobs of which projects; all where none is named. */
             projects: string[];
             /**
@@ -2103,6 +2158,8 @@ export interface components {
         RegistryChange: {
             /** @description Where it is reached: `http[s]://HOST[:PORT]`; `https://HOST` where it was never said. */
             address?: string | null;
+            /** @description Whom the job's identity is for that signs in instead of a password. */
+            audience?: string | null;
             /** @description The path in it that names of images mean which name no registry; it may be empty. */
             bare_names?: string | null;
             /** @description Certificates of authorities, in PEM. */
@@ -2754,6 +2811,60 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    server_identity_keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The keys */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    server_discovery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who signs, and where the keys are */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     audit_list: {
         parameters: {
             query?: {
@@ -3927,6 +4038,62 @@ export interface operations {
             };
             /** @description Whoever is signed in may not do this, or another site asks for it. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings_rotate_identity: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeysView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

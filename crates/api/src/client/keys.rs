@@ -19,4 +19,12 @@ impl Client {
     pub async fn rotate_master_key(&self) -> Result<KeysView, ClientError> {
         self.wire.json(self.wire.http.post(self.wire.url("/api/v1/keys/rotate"))).await
     }
+
+    /// Makes another key that signs identities.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn rotate_identity_key(&self) -> Result<KeysView, ClientError> {
+        self.wire.json(self.wire.http.post(self.wire.url("/api/v1/keys/identity/rotate"))).await
+    }
 }

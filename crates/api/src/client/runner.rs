@@ -13,8 +13,8 @@ use tokio_util::io::ReaderStream;
 use super::{ClientError, Wire};
 use crate::{
     AccountAnswer, AccountQuestion, Assignment, Beat, CacheAnswer, CacheEntry, CacheQuestion, Digests, Hello,
-    ImageRecord, IndexRecord, JoinRequest, Joined, LayerDigests, LogLength, NewArtifact, SourceChanges, StepList,
-    TagAnswer, TagQuestion, TimedReport, Welcome,
+    IdentityAnswer, IdentityQuestion, ImageRecord, IndexRecord, JoinRequest, Joined, LayerDigests, LogLength,
+    NewArtifact, SourceChanges, StepList, TagAnswer, TagQuestion, TimedReport, Welcome,
 };
 
 /// How long the server may take to answer what it answers at once. A connection that is gone without a word would
@@ -161,6 +161,19 @@ impl RunnerClient {
         question: &AccountQuestion,
     ) -> Result<AccountAnswer, ClientError> {
         let request = self.wire.http.post(self.lease_url(assignment, "account")).timeout(ANSWER_TIME);
+        self.wire.json(request.json(question)).await
+    }
+
+    /// A token that says which job it is.
+    ///
+    /// # Errors
+    /// See [`ClientError`].
+    pub async fn identity(
+        &self,
+        assignment: &Assignment,
+        question: &IdentityQuestion,
+    ) -> Result<IdentityAnswer, ClientError> {
+        let request = self.wire.http.post(self.lease_url(assignment, "identity")).timeout(ANSWER_TIME);
         self.wire.json(request.json(question)).await
     }
 

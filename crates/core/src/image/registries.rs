@@ -58,6 +58,10 @@ pub struct Account {
     pub user: String,
     /// The password.
     pub password: String,
+    /// Whom the job's identity is for that signs in instead of a stored password; it is then the password, and good for a
+    /// while only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub audience: Option<String>,
     /// For which repositories, by their paths in the registry; for all of them where none is named.
     #[serde(default)]
     pub repositories: Vec<Pattern>,
@@ -165,6 +169,31 @@ impl Registries {
         own
     }
 
+    /// The same with the identities that `identity` gives for an audience; who would sign in with one that is not given
+    /// does not.
+    #[must_use]
+    pub fn identified(&self, identity: impl Fn(&str) -> Option<String>) -> Self {
+        let mut own = self.clone();
+        for access in own.by_host.values_mut() {
+            access.accounts.retain_mut(|account| match &account.audience {
+                None => true,
+                Some(audience) => {
+                    let given = identity(audience);
+                    let is_given = given.is_some();
+                    account.password = given.unwrap_or_default();
+                    is_given
+                }
+            });
+        }
+        own
+    }
+
+    /// Whether somebody signs in with a job's identity.
+    #[must_use]
+    pub fn asks_for_identities(&self) -> bool {
+        self.by_host.values().flat_map(|access| &access.accounts).any(|account| account.audience.is_some())
+    }
+
     /// The same for what is done with these repositories: only those sign in who do so for one of them.
     #[must_use]
     pub fn for_repositories<'a>(&self, repositories: impl IntoIterator<Item = &'a Repository> + Clone) -> Self {
@@ -207,6 +236,7 @@ mod tests {
         Account {
             user: user.to_owned(),
             password: "s3cret".to_owned(),
+            audience: None,
             repositories: repositories.iter().map(|text| Pattern::new(text).unwrap()).collect(),
             projects: projects.iter().map(|text| text.parse().unwrap()).collect(),
         }
@@ -245,6 +275,22 @@ mod tests {
         assert_eq!(own.access("pond.test").accounts, [account("desk", &["desk/*"], &[])]);
         assert!(own.access("lake.test").accounts.is_empty());
         assert_eq!(own.address("lake.test"), "http://127.0.0.1:2", "where it is, is no secret");
+    }
+
+    #[test]
+    fn an_identity_signs_in_where_one_is_given_and_nobody_does_where_none_is() {
+        let mut registries = Registries::at([("pond.test", "http://127.0.0.1:1")]);
+        let by_identity =
+            Account { audience: Some("pond".to_owned()), password: String::new(), ..account("desk", &[], &[]) };
+        let accounts = vec![account("reader", &[], &[]), by_identity.clone()];
+        registries.by_host.get_mut("pond.test").unwrap().accounts = accounts;
+        assert!(registries.asks_for_identities());
+        let given = registries.identified(|audience| Some(format!("token for {audience}")));
+        let expected = Account { password: "token for pond".to_owned(), ..by_identity };
+        assert_eq!(given.access("pond.test").accounts, [account("reader", &[], &[]), expected]);
+        let kept = registries.identified(|_| None);
+        assert_eq!(kept.access("pond.test").accounts, [account("reader", &[], &[])]);
+        assert!(!kept.asks_for_identities());
     }
 
     #[test]

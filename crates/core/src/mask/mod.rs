@@ -114,6 +114,20 @@ impl Masker {
         shown
     }
 
+    /// Goes on with another masker, which knows all that this one does, and more: nothing of what is held back is shown
+    /// for it. Answers what can be shown now.
+    pub fn go_on_as(&mut self, other: &Self) -> Vec<u8> {
+        let held = std::mem::take(&mut self.held);
+        self.words = Arc::clone(&other.words);
+        self.push(&held)
+    }
+
+    /// Whether it hides the same as another one.
+    #[must_use]
+    pub fn is_as(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.words, &other.words)
+    }
+
     /// Ends the stream. Answers what is left to show.
     pub fn finish(&mut self) -> Vec<u8> {
         let input = std::mem::take(&mut self.held);

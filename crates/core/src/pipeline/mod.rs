@@ -21,9 +21,9 @@ pub use fault::{Fault, Place, Span, nearest};
 pub use limits::LONGEST_FILE;
 pub use model::{
     Allowed, Approval, Artifact, Axis, BuildSecret, Cache, Condition, Conditions, Destination, Fetch, FileSystem,
-    ImageJob, Input, InputKind, Job, JobKind, LayerForm, Limits, Matrix, Needs, Network, NoTemplate, OnFailure, Output,
-    Pipeline, Push, Ready, RequiredResult, Retry, RolloutJob, SECRET_FOLDER, SecretUse, Service, Spanned, Stage,
-    StartKind, StartRule, Step, StepsJob, TemplateName, TemplateNameError, Templates, UnknownStart,
+    IdentityUse, ImageJob, Input, InputKind, Job, JobKind, LayerForm, Limits, Matrix, Needs, Network, NoTemplate,
+    OnFailure, Output, Pipeline, Push, Ready, RequiredResult, Retry, RolloutJob, SECRET_FOLDER, SecretUse, Service,
+    Spanned, Stage, StartKind, StartRule, Step, StepsJob, TemplateName, TemplateNameError, Templates, UnknownStart,
 };
 pub use pattern::{Pattern, PatternError};
 pub use read::{fault_at, is_plain, read, read_with, uses, words};

@@ -41,7 +41,7 @@ pub enum RegistryError {
         words: String,
     },
     /// It wants to know who asks, and does not take who does.
-    #[error("the registry {host} refused to {doing}: {}", sign_in_words(host, *status, user.as_deref()))]
+    #[error("the registry {host} refused to {doing}: {}", sign_in_words(host, *status, user.as_deref(), audience.as_deref()))]
     SignIn {
         /// The registry.
         host: String,
@@ -51,6 +51,8 @@ pub enum RegistryError {
         status: u16,
         /// Who signed in, if anybody did.
         user: Option<String>,
+        /// Whom the job's identity was for, where that signed in.
+        audience: Option<String>,
     },
     /// Name and password are not shown where it sends those who sign in.
     #[error(
@@ -153,8 +155,12 @@ impl RegistryError {
     }
 }
 
-fn sign_in_words(host: &str, status: u16, user: Option<&str>) -> String {
+fn sign_in_words(host: &str, status: u16, user: Option<&str>, audience: Option<&str>) -> String {
     match user {
+        Some(user) if let Some(audience) = audience => format!(
+            "{status}, it does not take the job's identity for {audience}, as {user}, for this; have it believe this \
+             server for the project"
+        ),
         None => format!("{status}, it wants a name and a password; pondrix registry add {host} --user NAME"),
         Some(user) => format!(
             "{status}, it does not take the name {user} with its password for this; pondrix registry add {host} --user NAME sets them anew"

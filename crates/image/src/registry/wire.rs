@@ -352,6 +352,7 @@ impl Registry {
             doing: doing.to_owned(),
             status,
             user: account.map(|who| who.user.clone()),
+            audience: account.and_then(|who| who.audience.clone()),
         }
     }
 

@@ -34,6 +34,11 @@ pub(crate) struct Add {
     /// Who signs in. The password, or a token that stands for one, is asked for, or read from standard input.
     #[arg(long, value_name = "NAME")]
     user: Option<String>,
+    /// Instead of a password, the job's identity signs in: a signed token for this audience, the host where none is named.
+    /// The registry has to believe this server: see docs/security.md.
+    #[arg(long, value_name = "AUDIENCE", num_args = 0..=1, default_missing_value = "", requires = "user")]
+    #[arg(conflicts_with = "same_password")]
+    identity: Option<String>,
     /// Repositories that this user signs in for: patterns of their paths, as in 'desk/*'; '**' for all. Of several users
     /// who may, the one with the longest pattern signs in.
     #[arg(long = "repository", value_name = "PATTERN", requires = "user")]
@@ -111,12 +116,15 @@ impl Add {
         };
         let certificates = self.certificates.as_ref().map(read).transpose()?;
         let ask = |user: &String| prompt::hidden_or_input(&format!("Password of {user} at {}: ", self.host));
-        let password = self.user.as_ref().filter(|_| !self.same_password).map(ask).transpose()?;
+        let password =
+            self.user.as_ref().filter(|_| !self.same_password && self.identity.is_none()).map(ask).transpose()?;
+        let audience = self.identity.map(|said| if said.is_empty() { self.host.clone() } else { said });
         let change = RegistryChange {
             host: self.host,
             address: self.at,
             user: self.user,
             password,
+            audience,
             repositories: Some(self.repositories).filter(|all| !all.is_empty()),
             projects: Some(self.projects).filter(|all| !all.is_empty()),
             signs_in_at: self.signs_in_at,
@@ -152,7 +160,8 @@ fn for_what(account: &RegistryAccount) -> String {
     let listed = |all: Vec<String>, none: &str| if all.is_empty() { none.to_owned() } else { all.join(" ") };
     let repositories = listed(account.repositories.iter().map(ToString::to_string).collect(), "all repositories");
     let projects = listed(account.projects.iter().map(ToString::to_string).collect(), "all projects");
-    format!("for {repositories} of {projects}")
+    let identity = account.audience.as_ref().map(|audience| format!("with the job's identity for {audience} "));
+    format!("{}for {repositories} of {projects}", identity.unwrap_or_default())
 }
 
 async fn list(global: &Global) -> Outcome {

@@ -70,6 +70,7 @@ pub(super) async fn play(world: &World, once: bool) -> anyhow::Result<()> {
     strangers::shares(world, &mut told).await?;
     strangers::guards(world, &mut told).await?;
     strangers::bounds(world, &mut told).await?;
+    strangers::identifies(world, &mut told)?;
     strangers::remembers(world, &mut told).await?;
     Ok(())
 }

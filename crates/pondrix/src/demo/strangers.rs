@@ -110,6 +110,25 @@ pub(super) async fn bounds(world: &World, told: &mut Told) -> anyhow::Result<()>
     Ok(())
 }
 
+/// A registry takes the identity of one project's jobs, and nobody's password is kept for that.
+pub(super) fn identifies(world: &World, told: &mut Told) -> anyhow::Result<()> {
+    let seen = world.registry.identities_seen();
+    let pushed = seen.iter().rev().find(|said| said["job"] == "package/pages");
+    let said = pushed.ok_or_else(|| anyhow!("the registry was shown no job's identity: {seen:?}"))?;
+    let text = |name: &str| said[name].as_str().unwrap_or_default().to_owned();
+    if text("project") != "plant-labels" || text("aud") != REGISTRY || said["protected"] != true {
+        return Err(anyhow!("the registry was shown: {said}"));
+    }
+    told.say(&format!(
+        "{}#{} pushed into garden/ with the identity of its job {} ({}), signed by the server: no password for that is kept",
+        text("project"),
+        said["run"],
+        text("job"),
+        text("sub")
+    ));
+    Ok(())
+}
+
 /// Who did what is written down, what was refused as well, and nobody changes it unseen.
 pub(super) async fn remembers(world: &World, told: &mut Told) -> anyhow::Result<()> {
     let wanted = AuditWanted { result: Some(AuditResult::Refused.word().to_owned()), ..AuditWanted::default() };

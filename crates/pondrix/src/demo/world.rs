@@ -9,13 +9,14 @@ use std::time::Duration;
 use pondrix_api::{Client, EnvironmentChange, NewProject, NewUser, ProjectChange, RegistryChange};
 use pondrix_core::access::{Approvers, EnvironmentRules, Grant, Holder, Projects, Reach, Role};
 use pondrix_core::image::Registries;
+use pondrix_core::pipeline::Pattern;
 use pondrix_image::Image;
 use pondrix_runner::limits_are_usable;
 use pondrix_sandbox::Launcher;
 use pondrix_server::{KeySources, MasterSource, Server, ServerConfig};
 use pondrix_standin::cluster::Cluster;
 use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, REGISTRY, Repository, VISITOR_DESK, base_images};
-use pondrix_standin::registry::Registry;
+use pondrix_standin::registry::{Registry, Trust};
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -132,6 +133,24 @@ impl World {
             .set_registry(&RegistryChange {
                 host: REGISTRY.to_owned(),
                 address: Some(registry_url),
+                ..RegistryChange::default()
+            })
+            .await?;
+        // Nobody's password is anywhere: the jobs of one project push there with their identity.
+        registry.trust([Trust {
+            issuer: server_address.clone(),
+            audience: REGISTRY.to_owned(),
+            user: "garden".to_owned(),
+            project: "plant-labels".to_owned(),
+            below: "garden/".to_owned(),
+        }]);
+        client
+            .set_registry(&RegistryChange {
+                host: REGISTRY.to_owned(),
+                user: Some("garden".to_owned()),
+                audience: Some(REGISTRY.to_owned()),
+                repositories: Some(vec![Pattern::new("garden/*").map_err(|error| Failure::new(error.to_string()))?]),
+                projects: Some(vec!["plant-labels".parse().map_err(|error| Failure::new(format!("{error}")))?]),
                 ..RegistryChange::default()
             })
             .await?;

@@ -71,6 +71,8 @@ async fn every_address_asks_for_a_token_but_health_hooks_signing_in_and_the_cons
         ("PUT", "leases/1-x/log?offset=0"),
         ("POST", "leases/1-x/beat"),
         ("POST", "leases/1-x/tag"),
+        ("POST", "leases/1-x/account"),
+        ("POST", "leases/1-x/identity"),
         ("POST", "leases/1-x/files"),
         ("GET", "leases/1-x/files/sha256:x"),
         ("PUT", "leases/1-x/files/sha256:x"),

@@ -20,6 +20,7 @@ mod demo;
 mod drafts;
 mod environments;
 mod foundations;
+mod identities;
 mod images;
 mod keys;
 mod kubectl;

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use pondrix_api::{AccountQuestion, Assignment, ClientError, JobReport, RunnerClient};
 use pondrix_core::access::Reach;
-use pondrix_core::image::{Registries, Repository};
+use pondrix_core::image::{Access, Registries, Repository};
 use pondrix_core::run::{Outcome, StepEnd};
 use pondrix_core::work::Work;
 use pondrix_image::Platform;
@@ -129,6 +129,24 @@ impl JobExecutor {
         Registries { others: Some(self.reach.clone()), ..self.assignment.registries.clone() }
     }
 
+    /// The same for what is pushed now: an identity that signs in is made anew, as the one that came with the job may be
+    /// good no more.
+    pub(crate) fn registries_to_push(&self, to: &Repository) -> Result<Registries, JobError> {
+        let mut registries = self.registries();
+        let Some(access) = registries.by_host.get_mut(to.host()) else { return Ok(registries) };
+        if access.account(to).is_some_and(|account| account.audience.is_some()) {
+            self.ask_for_account(access, to)?;
+        }
+        Ok(registries)
+    }
+
+    fn ask_for_account(&self, access: &mut Access, repository: &Repository) -> Result<(), JobError> {
+        let question = AccountQuestion { repository: repository.clone() };
+        let answer = self.ask(async |client, assignment| client.account(assignment, &question).await)?;
+        access.accounts = answer.account.into_iter().collect();
+        Ok(())
+    }
+
     /// The same for an image that a recipe names, of which the server did not know: who signs in for it may be somebody
     /// else than for what is pushed.
     pub(crate) fn registries_of(&self, image: &Repository) -> Result<Registries, JobError> {
@@ -137,9 +155,7 @@ impl JobExecutor {
         let is_known = work.pushes.iter().map(|push| &push.repository).chain(&work.cache).any(|known| known == image);
         let access = registries.by_host.get_mut(image.host());
         if let Some(access) = access.filter(|access| access.is_private && !is_known) {
-            let question = AccountQuestion { repository: image.clone() };
-            let answer = self.ask(async |client, assignment| client.account(assignment, &question).await)?;
-            access.accounts = answer.account.into_iter().collect();
+            self.ask_for_account(access, image)?;
         }
         Ok(registries)
     }

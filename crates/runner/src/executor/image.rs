@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use pondrix_api::{BaseFacts, ImageRecord, LayerDigests, LayerView};
-use pondrix_core::image::{Digest, Package, SPDX, Tag, spdx};
+use pondrix_core::image::{Digest, Package, Registries, SPDX, Tag, spdx};
 use pondrix_core::pipeline::{Fault, LayerForm};
 use pondrix_core::run::{BaseImage, JobResult, StepEnd};
 use pondrix_core::work::{ImageWork, PushWork};
@@ -51,7 +51,7 @@ pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
 
 /// Pushes what was built for every platform, and gives it its tags.
 fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &[Built]) -> Result<JobResult, JobError> {
-    let (registries, store) = (executor.registries(), &executor.folder.store);
+    let (registries, store) = (executor.registries_to_push(&target.repository)?, &executor.folder.store);
     let [first, ..] = built else { return Err(JobError::asked("nothing was built")) };
     let is_index = built.len() > 1;
     let mut index = Index { annotations: first.image.manifest.annotations.clone(), ..Index::default() };
@@ -66,7 +66,7 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &[Bu
             target.repository, one.image.digest, pushed.sent, pushed.bytes, pushed.there
         ));
         set = pushed.tags;
-        attach(executor, work, target, one, &record.packages);
+        attach(executor, work, (target, &registries), one, &record.packages);
         index.manifests.push(Descriptor { platform: Some(one.platform.clone()), ..descriptor(executor, one)? });
         platforms.push(one.platform.to_string());
     }
@@ -155,7 +155,13 @@ fn tell(executor: &JobExecutor, record: &ImageRecord) -> Result<(), JobError> {
 }
 
 /// Attaches a software bill of materials (SBOM) to the image. A registry that does not take it has the image all the same.
-fn attach(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &Built, packages: &[Package]) {
+fn attach(
+    executor: &JobExecutor,
+    work: &ImageWork,
+    (target, registries): (&PushWork, &Registries),
+    built: &Built,
+    packages: &[Package],
+) {
     let store = &executor.folder.store;
     let repository = &target.repository;
     let bill = spdx(repository, &built.image.digest, packages, work.moment).to_string();
@@ -166,7 +172,7 @@ fn attach(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &B
         let run = ("pondrix.run".to_owned(), executor.assignment.facts.id.to_string());
         let address = ("pondrix.run.address".to_owned(), executor.assignment.address.clone());
         let attachment = Attachment { kind: SPDX, bytes: bill.as_bytes(), annotations: [created, run, address].into() };
-        let registry = Registry::new(repository.host(), &executor.registries())?;
+        let registry = Registry::new(repository.host(), registries)?;
         // An image that was pushed before has its bill already.
         let image = repository.at(built.image.digest.clone());
         let there = registry.attached(&image, &built.image.digest, SPDX, store).await?;

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use pondrix_core::image::Tag;
+use pondrix_core::image::{Registries, Tag};
 use pondrix_core::run::{JobResult, StepEnd};
 use pondrix_core::work::{ImagePart, ImageWork, PushWork};
 use pondrix_image::registry::{Registry, push_index};
@@ -36,10 +36,10 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork) -> Result<J
         let base = [("name", base.name.clone()), ("digest", base.digest.to_string())];
         index.annotations.extend(base.map(|(key, value)| (format!("org.opencontainers.image.base.{key}"), value)));
     }
+    let registries = executor.registries_to_push(&target.repository)?;
     for part in &work.parts {
-        index.manifests.push(entry(executor, target, part)?);
+        index.manifests.push(entry(executor, &registries, target, part)?);
     }
-    let registries = executor.registries();
     let ask = async |tag: &Tag, moves| may_set(executor, target, tag, moves).await;
     let pushed = push_index(&index, &target.repository, &target.tags, &target.moving, &registries, ask);
     let (digest, tags) = executor.block_on(pushed)?;
@@ -51,10 +51,14 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork) -> Result<J
 }
 
 /// The entry of an image, which is in the registry since another job pushed it.
-fn entry(executor: &JobExecutor, target: &PushWork, part: &ImagePart) -> Result<Descriptor, JobError> {
+fn entry(
+    executor: &JobExecutor,
+    registries: &Registries,
+    target: &PushWork,
+    part: &ImagePart,
+) -> Result<Descriptor, JobError> {
     let platform: Platform = part.platform.parse().map_err(|error| JobError::Asked(format!("{error}")))?;
-    let registries = executor.registries();
-    let registry = Registry::new(target.repository.host(), &registries)?;
+    let registry = Registry::new(target.repository.host(), registries)?;
     let found = executor.block_on(registry.manifest_size(&target.repository, &part.digest));
     let size = found?.ok_or_else(|| {
         JobError::Asked(format!(

@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use pondrix_api::{IdentityAnswer, IdentityQuestion, NamedSecret};
 use pondrix_core::image::Reference;
-use pondrix_core::pipeline::SECRET_FOLDER;
+use pondrix_core::pipeline::{IdentityUse, SECRET_FOLDER};
 use pondrix_core::run::{Outcome, StepEnd};
 use pondrix_core::work::StepsWork;
 use pondrix_image::Platform;
@@ -92,6 +93,9 @@ fn run_steps(executor: &JobExecutor, work: &StepsWork, spec: &Spec, around: &mut
         // `-e`: a command of several lines ends at the first that fails.
         let argv = ["/bin/sh", "-e", "-c", &step.command].map(str::to_owned).into();
         let mut spec = Spec { argv, ..spec.clone() };
+        if let Err(error) = show_identities(executor, work, &mut spec) {
+            return End::because(&error);
+        }
         spec.env.extend(step.env.clone());
         if let Some(folder) = &step.folder {
             spec.folder = format!("{WORKSPACE}/{folder}");
@@ -244,6 +248,26 @@ fn show_secrets(
         }
     }
     Ok((!files.is_empty()).then(|| MemoryFolder { at: SECRET_FOLDER.to_owned(), files }))
+}
+
+/// Gives a step the tokens that say which job it is: made anew for each, since they are good for a while only.
+fn show_identities(executor: &JobExecutor, work: &StepsWork, spec: &mut Spec) -> Result<(), JobError> {
+    for IdentityUse { audience, variable, file, .. } in &work.identities {
+        let question = IdentityQuestion { audience: audience.value.clone() };
+        let answer = executor.ask(async |client, assignment| client.identity(assignment, &question).await);
+        let IdentityAnswer { token } =
+            answer.doing(|| format!("the identity for {} could not be had", audience.value))?;
+        let name = format!("identity for {}", audience.value);
+        executor.log.hide_also([NamedSecret { name, value: token.clone().into_bytes() }]);
+        let Some(file) = file else {
+            spec.env.insert(variable.clone(), token);
+            continue;
+        };
+        spec.env.insert(variable.clone(), format!("{SECRET_FOLDER}/{file}"));
+        let empty = || MemoryFolder { at: SECRET_FOLDER.to_owned(), files: BTreeMap::new() };
+        spec.memory.get_or_insert_with(empty).files.insert(file.clone(), token.into_bytes());
+    }
+    Ok(())
 }
 
 fn run_step(

@@ -11,6 +11,7 @@ use pondrix_core::run::{Event, JobRun, Outcome};
 use pondrix_core::work::{ImagePart, ImageWork, PushedImage, StepsWork, Work, WorkError};
 use tracing::error;
 
+use super::identities::Speaker;
 use super::secrets::{self, NotGiven};
 use super::{Engine, EngineError, LiveRun, NewLease, Standing};
 use crate::access;
@@ -125,6 +126,8 @@ impl Engine {
                 return Ok(None);
             }
         };
+        let registries = Self::registries_for(&*registries?, &live.row.facts.id.project, &work);
+        let registries = self.identified(registries, Speaker::Job(&live, &job)).await?;
         let earlier = self.earlier(&live, &job, &work).await?;
         let artifacts = match live.planned(&job) {
             Some(planned) => self.artifacts_for(&live, planned).await?,
@@ -142,7 +145,7 @@ impl Engine {
             attempt,
             artifacts,
             secrets,
-            registries: Self::registries_for(&*registries?, &live.row.facts.id.project, &work),
+            registries,
             is_trusted: earlier.is_trusted,
             step_lists: earlier.step_lists,
             hash_key: self.hash_key(&live.row.facts.id.project),

@@ -204,10 +204,11 @@ impl Engine {
     }
 
     /// The keys that secrets are sealed with, without themselves.
-    pub(crate) async fn keys(&self) -> Result<KeysView, StoreError> {
+    pub(crate) async fn keys(&self) -> Result<KeysView, EngineError> {
         let (since, data_keys) = self.store.read(store::wrapped_since).await?;
         let from = self.seal.source().to_string();
-        Ok(KeysView { master: self.seal.master_id(), from, since, data_keys })
+        let identity_keys = self.identity_keys().await?.keys.into_iter().filter_map(|key| key.kid).collect();
+        Ok(KeysView { master: self.seal.master_id(), from, since, data_keys, identity_keys })
     }
 
     /// Makes another master key, and wraps the data keys with it. The one before opens nothing any more, but what is in
@@ -240,7 +241,7 @@ impl Engine {
         }
         self.seal.take_master(next);
         off_thread(move || replace(&file, &waiting)).await.map_err(anyhow::Error::from)?;
-        Ok(self.keys().await?)
+        self.keys().await
     }
 }
 

@@ -14,6 +14,7 @@ mod decide;
 mod detail;
 mod environments;
 mod following;
+mod identities;
 mod image_records;
 mod keys;
 mod known_tokens;
@@ -39,7 +40,7 @@ mod tokens;
 use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use axum::body::Bytes;
@@ -56,6 +57,7 @@ pub(crate) use audit::own_deed;
 use decide::NewLease;
 pub(crate) use environments::{NotAdmitted, Standing, own_names};
 pub(crate) use following::{Follower, News};
+pub(crate) use identities::Speaker;
 pub use keys::KeySources;
 pub(crate) use keys::unlock;
 use known_tokens::KnownTokens;
@@ -108,6 +110,8 @@ pub(crate) struct Engine {
     pub(crate) probe: Arc<dyn RegistryProbe>,
     pub(crate) scheduler: Scheduler,
     pub(crate) seal: Seal,
+    /// Where people and programs reach it; known once it listens.
+    issuer: OnceLock<String>,
     pub(crate) tries: Tries,
     pub(crate) files: Files,
     pub(crate) logs: Logs,
@@ -205,6 +209,7 @@ impl Engine {
             probe: ports.registries,
             scheduler: Scheduler::start(),
             seal,
+            issuer: OnceLock::new(),
             tries: Tries::new(data.join("tries")),
             files: Files::new(data.join("files")),
             logs: Logs::new(data.join("logs")),
@@ -232,6 +237,17 @@ impl Engine {
             may_have_strays: AtomicBool::new(false),
         };
         (Arc::new(engine), orders)
+    }
+
+    /// People and programs reach it at this address.
+    pub(crate) fn is_reached_at(&self, address: &str) {
+        // Said once, by who listens.
+        let _ = self.issuer.set(address.trim_end_matches('/').to_owned());
+    }
+
+    /// Who signs: the address that people and programs reach it at.
+    pub(crate) fn issuer(&self) -> &str {
+        self.issuer.get().map_or("", String::as_str)
     }
 
     /// A run that goes on.

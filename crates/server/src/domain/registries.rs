@@ -12,6 +12,7 @@ use pondrix_image::registry::Registry;
 use rusqlite::Connection;
 use tracing::error;
 
+use super::identities::Speaker;
 use super::settings::{invalid, is_http, without_password};
 use super::{Engine, EngineError, LiveRun};
 use crate::audit::{self, Change};
@@ -51,11 +52,15 @@ impl Engine {
     /// How a registry is reached that is kept so.
     fn access(&self, row: RegistryRow) -> Access {
         let is_private = !row.accounts.is_empty();
-        let accounts = row.accounts.into_iter().filter_map(|AccountRow { user, password, repositories, projects }| {
+        let accounts = row.accounts.into_iter().filter_map(|account| {
+            let AccountRow { user, password, audience, repositories, projects } = account;
+            if audience.is_some() {
+                return Some(Account { user, password: String::new(), audience, repositories, projects });
+            }
             let opened = self.seal.unseal_text(&place(&row.host), &password);
             // Without it the registry refuses, and says so.
             let opened = opened.inspect_err(|error| error!(host = row.host, %error, "a registry's password is lost"));
-            opened.ok().map(|password| Account { user, password, repositories, projects })
+            opened.ok().map(|password| Account { user, password, audience, repositories, projects })
         });
         let layers = row.layers.and_then(|word| serde_json::from_value(serde_json::Value::String(word)).ok());
         Access {
@@ -94,7 +99,8 @@ impl Engine {
         if !live.planned(job).is_some_and(|planned| matches!(planned.kind, JobKind::Image(_))) {
             return Err(EngineError::Forbidden(format!("{job} builds no image: what it signs in for, it was given")));
         }
-        let own = self.registries().await?.of(&live.row.facts.id.project);
+        let own = self.registries().await?.of(&live.row.facts.id.project).for_repositories([repository]);
+        let own = self.identified(own, Speaker::Job(live, job)).await?;
         Ok(own.access(repository.host()).account(repository).cloned())
     }
 
@@ -156,16 +162,24 @@ impl Engine {
 
     /// Sets who signs in, where a change says so. Answers whose password was given.
     async fn set_account(&self, row: &mut RegistryRow, change: RegistryChange) -> Result<Option<String>, EngineError> {
-        let RegistryChange { host, user, password, repositories, projects, .. } = change;
+        let RegistryChange { host, user, password, audience, repositories, projects, .. } = change;
         let Some(user) = user.filter(|user| !user.is_empty()) else {
-            return match (password, repositories, projects) {
-                (None, None, None) => Ok(None),
-                _ => invalid("a password, repositories and projects are somebody's: say who signs in"),
+            return match (password, audience, repositories, projects) {
+                (None, None, None, None) => Ok(None),
+                _ => invalid("a password, an identity, repositories and projects are somebody's: say who signs in"),
             };
         };
         let at = row.accounts.iter().position(|account| account.user == user);
         let before = at.map(|at| row.accounts.remove(at));
+        if password.is_some() && audience.is_some() {
+            return invalid(format!("{user} signs in with a password, or with the job's identity: not with both"));
+        }
+        // Of before it stays what it is, where nothing else is said.
+        let known_audience = before.as_ref().filter(|_| password.is_none()).and_then(|before| before.audience.clone());
+        let audience = audience.or(known_audience);
+        let is_shown_anew = password.is_some() || audience.is_some();
         let sealed = match (&password, &before) {
+            (None, _) if audience.is_some() => Vec::new(),
             (Some(password), _) if password.trim().len() < mask::SHORTEST => {
                 let least = mask::SHORTEST;
                 return invalid(format!("a password has at least {least} letters, so that it can be hidden in logs"));
@@ -183,12 +197,13 @@ impl Engine {
         let account = AccountRow {
             user: user.clone(),
             password: sealed,
+            audience,
             repositories: repositories.unwrap_or(known_repositories),
             projects: projects.unwrap_or(known_projects),
         };
         row.accounts.push(account);
         row.accounts.sort_by(|one, other| one.user.cmp(&other.user));
-        Ok(password.map(|_| user))
+        Ok(is_shown_anew.then_some(user))
     }
 
     /// Forgets how a registry is reached, or only that somebody signs in at it; says whether that was known.
@@ -220,6 +235,7 @@ fn told(change: &RegistryChange) -> String {
             Some(_) => format!("signs in as {user}"),
             None => format!("of {user}"),
         }),
+        change.audience.as_ref().map(|audience| format!("with the job's identity for {audience}")),
         change.repositories.as_ref().map(|all| listed("repositories", &names(all))),
         change.projects.as_ref().map(|all| listed("projects", &projects(all))),
     ];

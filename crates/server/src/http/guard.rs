@@ -85,6 +85,8 @@ const GIVES: Asks = Asks::SignedIn("roles in projects that they administer");
 /// Every address of the API.
 pub(crate) const RULES: &[Rule] = &[
     rule("GET", "/health", Asks::Nothing),
+    rule("GET", "/.well-known/openid-configuration", Asks::Nothing),
+    rule("GET", "/.well-known/jwks.json", Asks::Nothing),
     noted("POST", "/api/v1/session", Asks::Nothing, "sign in"),
     noted("DELETE", "/api/v1/session", ALL, "sign out"),
     rule("GET", "/api/v1/whoami", ALL),
@@ -144,6 +146,7 @@ pub(crate) const RULES: &[Rule] = &[
     noted("DELETE", "/api/v1/environments/{name}/freeze", ADMINISTER, "environment thaw"),
     rule("GET", "/api/v1/keys", ADMINISTER),
     noted("POST", "/api/v1/keys/rotate", ADMINISTER, "key rotate"),
+    noted("POST", "/api/v1/keys/identity/rotate", ADMINISTER, "identity key rotate"),
     rule("GET", "/api/v1/registries", ALL),
     noted("PUT", "/api/v1/registries", ADMINISTER, "registry set"),
     noted("DELETE", "/api/v1/registries/{host}", ADMINISTER, "registry remove"),

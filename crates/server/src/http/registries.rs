@@ -16,7 +16,7 @@ use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
 use crate::audit;
-use crate::domain::address_of;
+use crate::domain::{Speaker, address_of};
 use crate::store::{AccountRow, RegistryRow};
 
 fn view(row: RegistryRow) -> RegistryView {
@@ -32,8 +32,8 @@ fn view(row: RegistryRow) -> RegistryView {
     }
 }
 
-fn account(AccountRow { user, repositories, projects, .. }: AccountRow) -> RegistryAccount {
-    RegistryAccount { user, repositories, projects }
+fn account(AccountRow { user, audience, repositories, projects, .. }: AccountRow) -> RegistryAccount {
+    RegistryAccount { user, audience, repositories, projects }
 }
 
 /// All registries that are reached in a way of their own; of who signs in, those who do for projects that may be seen.
@@ -98,7 +98,10 @@ pub(super) async fn test(
     audit::about(&question.repository);
     let repository: Repository = question.repository.parse().map_err(|error| ApiError::bad(format!("{error}")))?;
     let all = app.engine.registries().await?;
-    let registries = question.project.as_ref().map_or_else(|| (*all).clone(), |project| all.of(project));
+    let registries = match &question.project {
+        Some(project) => app.engine.identified(all.of(project), Speaker::Project(project)).await?,
+        None => all.identified(|_| None),
+    };
     let registry = Registry::new(repository.host(), &registries).map_err(|error| ApiError::bad(error.to_string()))?;
     let address = registries.address(repository.host());
     let told = |what: &str, result: Result<(), RegistryError>, good: String| match result {
@@ -125,6 +128,9 @@ fn help(error: &RegistryError, repository: &Repository) -> String {
     match error {
         RegistryError::Silent { .. } => format!("pondrix registry add {host} --at URL says where it is reached"),
         RegistryError::SignIn { user: None, .. } => format!("pondrix registry add {host} --user NAME"),
+        RegistryError::SignIn { audience: Some(_), .. } => {
+            "docs/security.md says what a registry has to know to believe this server".to_owned()
+        }
         RegistryError::SignIn { user: Some(user), .. } => {
             format!(
                 "have {host} allow {user} to use {}, or sign in as another: pondrix registry add {host} --user NAME",

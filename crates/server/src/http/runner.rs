@@ -13,8 +13,8 @@ use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use futures_util::StreamExt;
 use pondrix_api::{
-    AccountAnswer, AccountQuestion, Beat, Hello, JoinRequest, Joined, LogLength, SourceChanges, SourceDifference,
-    TagAnswer, TagQuestion, TimedReport, Welcome,
+    AccountAnswer, AccountQuestion, Beat, Hello, IdentityAnswer, IdentityQuestion, JoinRequest, Joined, LogLength,
+    SourceChanges, SourceDifference, TagAnswer, TagQuestion, TimedReport, Welcome,
 };
 use pondrix_core::file_times::FileTimes;
 use pondrix_core::{ProjectName, RunId};
@@ -49,6 +49,7 @@ pub(super) fn routes() -> Router<Arc<App>> {
         .route("/api/v1/runner/leases/{lease}/beat", post(beat))
         .route("/api/v1/runner/leases/{lease}/tag", post(may_tag))
         .route("/api/v1/runner/leases/{lease}/account", post(account))
+        .route("/api/v1/runner/leases/{lease}/identity", post(identity))
         .merge(super::runner_files::routes())
 }
 
@@ -270,6 +271,17 @@ async fn account(
     let (live, lease) = leased(&app, &runner, &lease).await?;
     let account = app.engine.account_for(&live, &lease.job, &repository).await?;
     Ok(Json(AccountAnswer { account }))
+}
+
+async fn identity(
+    State(app): Shared,
+    runner: Runner,
+    Path(lease): Path<String>,
+    Json(IdentityQuestion { audience }): Json<IdentityQuestion>,
+) -> Result<Json<IdentityAnswer>, ApiError> {
+    let (live, lease) = leased(&app, &runner, &lease).await?;
+    let token = app.engine.identity_for(&live, &lease.job, &audience, &runner.name).await?;
+    Ok(Json(IdentityAnswer { token }))
 }
 
 async fn beat(State(app): Shared, runner: Runner, Path(lease): Path<String>) -> Result<Json<Beat>, ApiError> {

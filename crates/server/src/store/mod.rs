@@ -83,8 +83,8 @@ pub(crate) use runs::{
 };
 pub(crate) use schedules::{DueSchedule, due, keep_schedules, set_next};
 pub(crate) use sealed::{
-    SealedValue, all as all_sealed, data_keys, open_hooks, put_credential, put_data_key, put_hook, remove_data_keys,
-    rewrap, wrapped_since,
+    SealedValue, SigningKeyRow, all as all_sealed, data_keys, open_hooks, put_credential, put_data_key, put_hook,
+    put_signing_key, remove_data_keys, remove_signing_key, rewrap, signing_keys, wrapped_since,
 };
 pub(crate) use secrets::{
     Owner, SealedSecret, all_shared as shared_secrets, list as secrets, put as put_secret, remove as remove_secret,
@@ -110,7 +110,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 24] = [
+const MIGRATIONS: [Migration; 25] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -135,6 +135,7 @@ const MIGRATIONS: [Migration; 24] = [
     Tables(include_str!("migrations/022.sql")),
     Tables(include_str!("migrations/023.sql")),
     Tables(include_str!("migrations/024.sql")),
+    Tables(include_str!("migrations/025.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);

@@ -25,6 +25,8 @@ pub(crate) struct AccountRow {
     pub(crate) user: String,
     /// Sealed.
     pub(crate) password: Vec<u8>,
+    /// Whom the job's identity is for that signs in instead of a password.
+    pub(crate) audience: Option<String>,
     pub(crate) repositories: Vec<Pattern>,
     pub(crate) projects: Vec<Projects>,
 }
@@ -44,15 +46,16 @@ fn row(row: &Row<'_>) -> rusqlite::Result<RegistryRow> {
 }
 
 fn with_accounts(connection: &Connection, mut registry: RegistryRow) -> Result<RegistryRow, StoreError> {
-    let question = "SELECT user, password, repositories, projects FROM registry_accounts WHERE host = ?1 ORDER BY user";
+    let question = "SELECT user, password, repositories, projects, audience FROM registry_accounts
+                    WHERE host = ?1 ORDER BY user";
     let mut statement = connection.prepare_cached(question)?;
     let rows = statement.query_map([&registry.host], |row| {
-        Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?, row.get::<_, String>(3)?))
+        Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?, row.get::<_, String>(3)?, row.get(4)?))
     })?;
     for row in rows {
-        let (user, password, repositories, projects) = row?;
+        let (user, password, repositories, projects, audience) = row?;
         let (repositories, projects) = (serde_json::from_str(&repositories)?, serde_json::from_str(&projects)?);
-        registry.accounts.push(AccountRow { user, password, repositories, projects });
+        registry.accounts.push(AccountRow { user, password, audience, repositories, projects });
     }
     Ok(registry)
 }
@@ -87,11 +90,12 @@ pub(crate) fn put(connection: &Connection, registry: &RegistryRow) -> Result<(),
         .execute(params![host, address, certificates, layers, bare_names, realm])?;
     connection.prepare_cached("DELETE FROM registry_accounts WHERE host = ?1")?.execute([host])?;
     let mut insert = connection.prepare_cached(
-        "INSERT INTO registry_accounts (host, user, password, repositories, projects) VALUES (?1, ?2, ?3, ?4, ?5)",
+        "INSERT INTO registry_accounts (host, user, password, repositories, projects, audience)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
     )?;
-    for AccountRow { user, password, repositories, projects } in accounts {
+    for AccountRow { user, password, audience, repositories, projects } in accounts {
         let lists = (serde_json::to_string(repositories)?, serde_json::to_string(projects)?);
-        insert.execute(params![host, user, password, lists.0, lists.1])?;
+        insert.execute(params![host, user, password, lists.0, lists.1, audience])?;
     }
     Ok(())
 }

@@ -19,7 +19,7 @@ pub(crate) struct SealedValue {
 }
 
 /// Where values are: what asks for the place, the project and the row of each, and itself; and what sets one.
-const VALUES: [(&str, &str); 6] = [
+const VALUES: [(&str, &str); 7] = [
     (
         "SELECT p.name || '/' || s.name, s.project, s.project, s.name, s.sealed
          FROM secrets s JOIN projects p ON p.id = s.project",
@@ -30,12 +30,16 @@ const VALUES: [(&str, &str); 6] = [
         "UPDATE shared_secrets SET sealed = ?1 WHERE scope = ?2 AND name = ?3",
     ),
     (
-        "SELECT 'registry ' || host, NULL, host, user, password FROM registry_accounts",
+        "SELECT 'registry ' || host, NULL, host, user, password FROM registry_accounts WHERE audience IS NULL",
         "UPDATE registry_accounts SET password = ?1 WHERE host = ?2 AND user = ?3",
     ),
     (
         "SELECT 'environment/' || name, NULL, name, NULL, kubeconfig FROM environments WHERE kubeconfig IS NOT NULL",
         "UPDATE environments SET kubeconfig = ?1 WHERE name = ?2 AND ?3 IS NULL",
+    ),
+    (
+        "SELECT 'signing key ' || id, NULL, id, NULL, sealed FROM signing_keys",
+        "UPDATE signing_keys SET sealed = ?1 WHERE id = ?2 AND ?3 IS NULL",
     ),
     (
         "SELECT 'hook ' || name, id, id, NULL, hook FROM projects WHERE hook IS NOT NULL",
@@ -139,5 +143,36 @@ pub(crate) fn wrapped_since(connection: &Connection) -> Result<(Option<Time>, u6
 pub(crate) fn remove_data_keys(connection: &Connection, of: Option<KeyOwner>) -> Result<(), StoreError> {
     let delete = "DELETE FROM data_keys WHERE ?1 IS NULL OR owner = ?1";
     connection.prepare_cached(delete)?.execute(params![of.map(|owner| owner.to_string())])?;
+    Ok(())
+}
+
+/// A key that signs.
+#[derive(Clone, Debug)]
+pub(crate) struct SigningKeyRow {
+    pub(crate) id: String,
+    pub(crate) sealed: Vec<u8>,
+    pub(crate) made: Time,
+}
+
+/// The keys that sign, the oldest first.
+pub(crate) fn signing_keys(connection: &Connection) -> Result<Vec<SigningKeyRow>, StoreError> {
+    let mut statement =
+        connection.prepare_cached("SELECT id, sealed, made_at FROM signing_keys ORDER BY made_at, id")?;
+    let rows = statement.query_map([], |row| {
+        Ok(SigningKeyRow { id: row.get(0)?, sealed: row.get(1)?, made: Time::from_millis(row.get(2)?) })
+    })?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// Keeps a new key that signs.
+pub(crate) fn put_signing_key(connection: &Connection, key: &SigningKeyRow) -> Result<(), StoreError> {
+    let insert = "INSERT INTO signing_keys (id, sealed, made_at) VALUES (?1, ?2, ?3)";
+    connection.prepare_cached(insert)?.execute(params![key.id, key.sealed, key.made.millis()])?;
+    Ok(())
+}
+
+/// Forgets a key that signed.
+pub(crate) fn remove_signing_key(connection: &Connection, id: &str) -> Result<(), StoreError> {
+    connection.prepare_cached("DELETE FROM signing_keys WHERE id = ?1")?.execute([id])?;
     Ok(())
 }

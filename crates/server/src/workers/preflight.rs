@@ -21,7 +21,8 @@ use tracing::{error, info};
 
 use super::{guard, rollout};
 use crate::domain::{
-    Engine, EngineError, Found, LiveRun, NotGiven, PreflightOrders, Standing, find_secret, named_secrets, own_deed,
+    Engine, EngineError, Found, LiveRun, NotGiven, PreflightOrders, Speaker, Standing, find_secret, named_secrets,
+    own_deed,
 };
 use crate::ports::RegistryProbe;
 use crate::store::StoreError;
@@ -138,8 +139,14 @@ async fn look(engine: &Engine, live: &LiveRun) -> Result<Vec<PreflightFault>, St
     let environments = needs.environments.iter().filter(|(_, job)| may_go(job));
     faults.extend(files(engine, live, &jobs).await?);
     let probe = &*engine.probe;
-    let images = needs.images.iter().map(|(image, job)| image_is_there(probe, &registries, image, job));
-    let pushes = needs.pushes.iter().map(|(repository, job)| may_push(probe, &registries, repository, job));
+    let images = needs.images.iter().map(async |(image, job)| {
+        let own = signing_in(engine, live, &registries, &image.repository, job).await;
+        image_is_there(probe, &own, image, job).await
+    });
+    let pushes = needs.pushes.iter().map(async |(repository, job)| {
+        let own = signing_in(engine, live, &registries, repository, job).await;
+        may_push(probe, &own, repository, job).await
+    });
     let environments = environments.map(|(name, job)| environment(engine, name, job));
     let (images, pushes, environments) = tokio::join!(join_all(images), join_all(pushes), join_all(environments));
     faults.extend(images.into_iter().chain(pushes).chain(environments).flatten());
@@ -235,6 +242,24 @@ async fn files(engine: &Engine, live: &LiveRun, jobs: &[&PlannedJob]) -> Result<
     Ok(faults)
 }
 
+/// Registries as a job reaches them, for a repository: with its identity, where that signs in.
+async fn signing_in(
+    engine: &Engine,
+    live: &LiveRun,
+    registries: &Registries,
+    repository: &Repository,
+    job: &str,
+) -> Registries {
+    let own = registries.for_repositories([repository]);
+    let Some(planned) = live.row.plan.jobs().find(|planned| planned.key.as_str() == job) else { return own };
+    let identified = engine.identified(own.clone(), Speaker::Job(live, &planned.key)).await;
+    // Without one the registry refuses, and that is told.
+    identified.unwrap_or_else(|error| {
+        error!(run = %live.row.facts.id, %error, "a job has no identity");
+        own.identified(|_| None)
+    })
+}
+
 async fn image_is_there(
     probe: &dyn RegistryProbe,
     registries: &Registries,
@@ -284,6 +309,9 @@ fn silent(host: &str) -> String {
 fn advice_for(error: &RegistryError, host: &str) -> String {
     match error {
         RegistryError::OtherRealm { realm, .. } => format!("pondrix registry add {host} --signs-in-at {realm}"),
+        RegistryError::SignIn { audience: Some(_), .. } => {
+            "docs/security.md says what a registry has to know to believe this server".to_owned()
+        }
         RegistryError::SignIn { .. } => format!("pondrix registry add {host} --user NAME says who signs in"),
         _ => registry_advice(host),
     }

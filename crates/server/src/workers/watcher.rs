@@ -320,7 +320,8 @@ impl Watcher {
 
     async fn ask_for_bases(&self) -> Result<(), StoreError> {
         let names = self.engine.store.read(store::bases).await?;
-        let registries = self.engine.registries().await?;
+        // No job asks, and so nobody's identity signs in.
+        let registries = self.engine.registries().await?.identified(|_| None);
         for name in names {
             let Ok(reference) = name.parse::<Reference>() else { continue };
             match self.engine.probe.digest_here(&reference, &registries).await {

@@ -10,7 +10,7 @@ use serde_json::json;
 use super::Registry;
 use super::state::Guard;
 
-fn shown<'a>(headers: &'a HeaderMap, scheme: &str) -> Option<&'a str> {
+pub(super) fn shown<'a>(headers: &'a HeaderMap, scheme: &str) -> Option<&'a str> {
     headers.get(AUTHORIZATION)?.to_str().ok()?.strip_prefix(scheme)?.strip_prefix(' ')
 }
 

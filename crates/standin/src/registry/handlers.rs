@@ -20,7 +20,7 @@ use tokio::io::{AsyncReadExt, AsyncSeekExt};
 use tokio_util::io::ReaderStream;
 
 use super::state::{Behaviour, Trip};
-use super::{Registry, guard};
+use super::{Registry, guard, trust};
 
 /// The header that names what was stored (OCI Distribution 1.1, "Pulling manifests").
 const CONTENT_DIGEST: HeaderName = HeaderName::from_static("docker-content-digest");
@@ -112,6 +112,9 @@ pub(super) async fn handle(
     if let Some(refusal) = guard::refusal(&registry, repository.as_deref(), request.method(), request.headers())
         && path.starts_with("/v2")
     {
+        return refusal;
+    }
+    if let Some(refusal) = trust::refusal(&registry, repository.as_deref(), request.method(), request.headers()).await {
         return refusal;
     }
     let trip = registry.inner().trips.remove(&kind);

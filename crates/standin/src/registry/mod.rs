@@ -4,6 +4,7 @@
 mod guard;
 mod handlers;
 mod state;
+mod trust;
 
 use std::path::Path;
 use std::sync::Arc;
@@ -15,6 +16,7 @@ use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
 pub use state::{Behaviour, Guard, Registry, Trip};
+pub use trust::Trust;
 
 impl Registry {
     /// A registry that keeps its blobs in a folder.

@@ -7,6 +7,8 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use pondrix_core::image::Digest;
 
+use super::Trust;
+
 /// How a registry behaves, to see how others take it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum Behaviour {
@@ -63,6 +65,9 @@ pub(super) struct Inner {
     pub(super) uploads: HashMap<String, u64>,
     pub(super) behaviour: Behaviour,
     pub(super) guards: Vec<Guard>,
+    pub(super) trusts: Vec<Trust>,
+    /// What the signed tokens said that were shown.
+    pub(super) seen: Vec<serde_json::Value>,
     /// The tokens that were given: for what, and for how many requests more.
     pub(super) tokens: HashMap<String, (String, u32)>,
     /// How many requests more it has no time for.
@@ -122,6 +127,16 @@ impl Registry {
     /// Lets nobody in but who this is.
     pub fn guard(&self, guards: impl IntoIterator<Item = Guard>) {
         self.inner().guards = guards.into_iter().collect();
+    }
+
+    /// Lets nobody push into some repositories but whose tokens it believes.
+    pub fn trust(&self, trusts: impl IntoIterator<Item = Trust>) {
+        self.inner().trusts = trusts.into_iter().collect();
+    }
+
+    /// What the signed tokens said that were shown and believed, the oldest first.
+    pub fn identities_seen(&self) -> Vec<serde_json::Value> {
+        self.inner().seen.clone()
     }
 
     /// Has no time for so many requests.

@@ -31,6 +31,7 @@ pub(crate) fn signed_in(registries: &Registries, user: &str, password: &str) -> 
     let account = Account {
         user: user.to_owned(),
         password: password.to_owned(),
+        audience: None,
         repositories: Vec::new(),
         projects: Vec::new(),
     };

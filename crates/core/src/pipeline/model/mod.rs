@@ -21,7 +21,7 @@ pub use job::{Axis, Job, JobKind, Matrix, Needs, Retry};
 pub use rollout::{Destination, OnFailure, RolloutJob};
 pub(super) use start::DEFAULT_LONGEST;
 pub use start::{Allowed, Input, InputKind, StartKind, StartRule, UnknownStart};
-pub use steps::{FileSystem, Limits, Network, Ready, SECRET_FOLDER, SecretUse, Service, Step, StepsJob};
+pub use steps::{FileSystem, IdentityUse, Limits, Network, Ready, SECRET_FOLDER, SecretUse, Service, Step, StepsJob};
 pub use template::{NoTemplate, TemplateName, TemplateNameError, Templates};
 
 use super::Span;

@@ -25,6 +25,9 @@ pub struct StepsJob {
     /// The secrets that every step sees.
     #[serde(default)]
     pub secrets: Vec<SecretUse>,
+    /// The signed tokens that every step is given, which say which job it is.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub identities: Vec<IdentityUse>,
     /// Artifacts that it asks for.
     #[serde(default)]
     pub fetches: Vec<Fetch>,
@@ -147,6 +150,30 @@ pub struct SecretUse {
     pub variable: String,
     /// The file's name in [`SECRET_FOLDER`]; the variable itself has the value, where nothing is said.
     pub file: Option<String>,
+}
+
+/// A signed token that says which job it is, and how steps see it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct IdentityUse {
+    /// Whom it is for: whoever takes it looks that this is its own name.
+    pub audience: Spanned<String>,
+    /// The variable that has it, or the path of its file.
+    pub variable: String,
+    /// The file's name in [`SECRET_FOLDER`]; the variable itself has the token, where nothing is said.
+    pub file: Option<String>,
+    /// How long it is good for, from the beginning of each step.
+    pub lasts: Duration,
+}
+
+impl IdentityUse {
+    /// The variable that has it where nothing is said.
+    pub const VARIABLE: &str = "PONDRIX_IDENTITY";
+    /// How long it is good for where nothing is said.
+    pub const USUAL: Duration = Duration::from_seconds(15 * 60);
+    /// How long it may be good for: whoever steals one has it for so long.
+    pub const LONGEST: Duration = Duration::from_seconds(60 * 60);
+    /// The longest audience, in letters.
+    pub const LONGEST_AUDIENCE: usize = 256;
 }
 
 /// Where files with secrets are, in memory.

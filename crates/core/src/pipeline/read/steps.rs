@@ -5,17 +5,18 @@ use std::collections::BTreeMap;
 use super::artifacts::Files;
 use super::job::Common;
 use super::values::{Limited, env, is_name, limit, name, once, parsed, path, variable_name};
+use crate::Duration;
 use crate::pipeline::SecretName;
 use crate::pipeline::fault::help_for_unknown;
 use crate::pipeline::model::{
-    DEFAULT_READY_WITHIN, DEFAULT_TIME, FileSystem, Job, JobKind, Network, Ready, SECRET_FOLDER, SecretUse, Service,
-    Spanned, Step, StepsJob,
+    DEFAULT_READY_WITHIN, DEFAULT_TIME, FileSystem, IdentityUse, Job, JobKind, Network, Ready, SECRET_FOLDER,
+    SecretUse, Service, Spanned, Step, StepsJob,
 };
 use crate::pipeline::nodes::Line;
 
 /// The words that only this kind of job has.
-pub(super) const JOB_WORDS: [&str; 9] =
-    ["container", "on-host", "step", "env", "secret", "limit", "runner", "network", "service"];
+pub(super) const JOB_WORDS: [&str; 10] =
+    ["container", "on-host", "step", "env", "secret", "identity", "limit", "runner", "network", "service"];
 /// The words inside a service.
 pub(super) const SERVICE_WORDS: [&str; 3] = ["run", "ready", "env"];
 /// The words inside a step.
@@ -26,7 +27,7 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
     let mut common = Common::default();
     let (mut file_system, mut limited, mut steps, mut variables) =
         (None, Limited::default(), Vec::new(), BTreeMap::new());
-    let (mut secrets, mut network, mut services) = (Vec::new(), None, Vec::new());
+    let (mut shown, mut network, mut services) = (Shown::default(), None, Vec::new());
     let (mut has_file_system, mut has_step) = (false, false);
     let mut files = Files::default();
     let known = [&super::job::COMMON_WORDS[..], &JOB_WORDS, &super::artifacts::FILE_WORDS].concat();
@@ -48,7 +49,8 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
                 steps.extend(step(line));
             }
             "env" => env(&mut variables, line),
-            "secret" => secret(&mut secrets, line),
+            "secret" => shown.secret(line),
+            "identity" => shown.identity(line),
             "limit" => limit(&mut limited, line, true),
             "runner" => common.runner(line),
             "network" => network_use(&mut network, line),
@@ -79,7 +81,8 @@ pub(super) fn job(mut line: Line<'_, '_>) -> Option<Job> {
         env: variables,
         network: network.unwrap_or_default(),
         services,
-        secrets,
+        secrets: shown.secrets,
+        identities: shown.identities,
         fetches,
         caches,
         artifacts,
@@ -152,38 +155,103 @@ fn service(mut line: Line<'_, '_>, others: &[Service]) -> Option<Service> {
     Some(Service { name: name?, image: image?, command, env: variables, ready, within })
 }
 
-/// `secret "NAME"`, `secret "NAME" variable="OTHER"`, `secret "NAME" file="FILE"`.
-fn secret(secrets: &mut Vec<SecretUse>, mut line: Line<'_, '_>) {
-    let (variable, file) = (line.named("variable"), line.named("file"));
-    let name = line.text("a name");
-    if let Some(name) = name.filter(|name| parsed::<SecretName>(&line, name).is_some()) {
-        let variable = match variable {
-            Some(variable) if !variable_name(&line, &variable) => name.value.clone(),
-            Some(variable) => variable.value,
-            None => name.value.clone(),
-        };
-        let plain = |file: &Spanned<String>| {
+/// What only the job's own steps are to see.
+#[derive(Default)]
+struct Shown {
+    secrets: Vec<SecretUse>,
+    identities: Vec<IdentityUse>,
+}
+
+/// How steps see something.
+struct Where {
+    variable: Option<Spanned<String>>,
+    file: Option<Spanned<String>>,
+}
+
+impl Where {
+    fn of(line: &mut Line<'_, '_>) -> Self {
+        Self { variable: line.named("variable"), file: line.named("file") }
+    }
+
+    /// The variable, or the one that it is otherwise; and the file. What they may not be is a fault.
+    fn checked(self, line: &Line<'_, '_>, otherwise: &str) -> (String, Option<String>) {
+        let variable = self.variable.filter(|variable| variable_name(line, variable));
+        let is_plain = |file: &Spanned<String>| {
             let sound = !file.value.is_empty() && !file.value.contains('/') && !file.value.starts_with('.');
             if !sound {
-                let message = format!("`{}` is not a file's name", file.value);
-                line.fault(
-                    file.span,
-                    message,
-                    format!("write a name without folders; the file is then in {SECRET_FOLDER}"),
-                );
+                let help = format!("write a name without folders; the file is then in {SECRET_FOLDER}");
+                line.fault(file.span, format!("`{}` is not a file's name", file.value), help);
             }
             sound
         };
-        let file = file.filter(plain).map(|file| file.value);
-        let clashes = secrets.iter().any(|other| {
-            other.variable == variable || file.as_ref().is_some_and(|file| other.file.as_ref() == Some(file))
-        });
-        if clashes {
-            line.fault(name.span, "two secrets of this job have the same variable or file", "rename one of them");
-        }
-        secrets.push(SecretUse { name, variable, file });
+        let file = self.file.filter(is_plain).map(|file| file.value);
+        (variable.map_or_else(|| otherwise.to_owned(), |variable| variable.value), file)
     }
-    line.end_without_block(false);
+}
+
+impl Shown {
+    /// `secret "NAME"`, `secret "NAME" variable="OTHER"`, `secret "NAME" file="FILE"`.
+    fn secret(&mut self, mut line: Line<'_, '_>) {
+        let shown = Where::of(&mut line);
+        let name = line.text("a name");
+        if let Some(name) = name.filter(|name| parsed::<SecretName>(&line, name).is_some()) {
+            let (variable, file) = shown.checked(&line, &name.value);
+            if self.has(&variable, file.as_ref()) {
+                let message = "two secrets of this job have the same variable or file";
+                line.fault(name.span, message, "rename one of them");
+            }
+            self.secrets.push(SecretUse { name, variable, file });
+        }
+        line.end_without_block(false);
+    }
+
+    /// `identity "AUDIENCE"`, with `variable="NAME"`, `file="FILE"`, `lasts="30m"`.
+    fn identity(&mut self, mut line: Line<'_, '_>) {
+        let shown = Where::of(&mut line);
+        let lasts = line.named("lasts").and_then(|text| {
+            let lasts = parsed::<Duration>(&line, &text)?;
+            if lasts > IdentityUse::LONGEST {
+                let message = format!("an identity does not last {lasts}");
+                line.fault(text.span, message, format!("write at most {}", IdentityUse::LONGEST));
+            }
+            Some(lasts)
+        });
+        let audience = line.text("whom it is for").filter(|audience| is_audience(&line, audience));
+        if let Some(audience) = audience {
+            let (variable, file) = shown.checked(&line, IdentityUse::VARIABLE);
+            if self.has(&variable, file.as_ref()) {
+                let message = format!("the variable {variable}, or the file, has something else already");
+                line.fault(audience.span, message, "name another: variable=\"NAME\"");
+            }
+            let lasts = lasts.unwrap_or(IdentityUse::USUAL);
+            self.identities.push(IdentityUse { audience, variable, file, lasts });
+        }
+        line.end_without_block(false);
+    }
+
+    fn has(&self, variable: &str, file: Option<&String>) -> bool {
+        let secrets = self.secrets.iter().map(|secret| (&secret.variable, &secret.file));
+        let identities = self.identities.iter().map(|identity| (&identity.variable, &identity.file));
+        secrets
+            .chain(identities)
+            .any(|(other, other_file)| other == variable || file.is_some_and(|file| other_file.as_ref() == Some(file)))
+    }
+}
+
+/// Whether a text can name whom an identity is for; a fault where not.
+fn is_audience(line: &Line<'_, '_>, audience: &Spanned<String>) -> bool {
+    let text = &audience.value;
+    let sound = !text.is_empty()
+        && text.len() <= IdentityUse::LONGEST_AUDIENCE
+        && text.chars().all(|letter| letter.is_ascii_graphic());
+    if !sound {
+        let most = IdentityUse::LONGEST_AUDIENCE;
+        let help = format!(
+            "write the name that it goes by, as in \"https://vault.fernhollow.test\": at most {most} letters, no spaces"
+        );
+        line.fault(audience.span, format!("`{text}` names nobody that an identity could be for"), help);
+    }
+    sound
 }
 
 fn step(mut line: Line<'_, '_>) -> Option<Step> {

@@ -100,6 +100,18 @@ fn what_words_do_not_allow_is_a_fault_where_it_stands() {
         ("secret \"PONDRIX_X\"", "5:9 `PONDRIX_X` is a name that Pondrix itself uses; choose another"),
         ("secret \"A\" file=\"../x\"", "5:13 `../x` is not a file's name"),
         ("secret \"A\"\n secret \"A\"", "6:9 two secrets of this job have the same variable or file"),
+        ("identity \"\"", "5:11 `` names nobody that an identity could be for"),
+        ("identity \"a vault\"", "5:11 `a vault` names nobody that an identity could be for"),
+        ("identity \"x\" lasts=\"2h\"", "5:15 an identity does not last 2h"),
+        ("identity \"x\" file=\"../x\"", "5:15 `../x` is not a file's name"),
+        (
+            "identity \"x\"\n identity \"y\"",
+            "6:11 the variable PONDRIX_IDENTITY, or the file, has something else already",
+        ),
+        (
+            "secret \"A\" file=\"f\"\n identity \"x\" file=\"f\"",
+            "6:11 the variable PONDRIX_IDENTITY, or the file, has something else already",
+        ),
         ("step \"x\" folder=\"../y\"", "5:11 `../y` is not a path inside the repository"),
     ] {
         let found = faults(&in_job(line));

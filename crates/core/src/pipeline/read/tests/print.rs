@@ -8,9 +8,10 @@ use proptest::option;
 use proptest::prelude::*;
 
 use crate::pipeline::{
-    Approval, Artifact, Axis, BuildSecret, Cache, Condition, Conditions, Fetch, FileSystem, ImageJob, Input, InputKind,
-    Job, JobKind, LayerForm, Limits, Matrix, Needs, Network, OnFailure, Output, Pattern, Pipeline, Push, Ready,
-    RequiredResult, Retry, RolloutJob, SecretUse, Service, Spanned, Stage, StartKind, StartRule, Step, StepsJob, read,
+    Approval, Artifact, Axis, BuildSecret, Cache, Condition, Conditions, Fetch, FileSystem, IdentityUse, ImageJob,
+    Input, InputKind, Job, JobKind, LayerForm, Limits, Matrix, Needs, Network, OnFailure, Output, Pattern, Pipeline,
+    Push, Ready, RequiredResult, Retry, RolloutJob, SecretUse, Service, Spanned, Stage, StartKind, StartRule, Step,
+    StepsJob, read,
 };
 use crate::{Duration, Schedule, Size};
 
@@ -137,9 +138,15 @@ fn job(job: &Job) -> String {
                 format!("secret {}{variable}{file}\n", quoted(&one.name.value))
             };
             let secrets: String = steps.secrets.iter().map(secret).collect();
+            let identity = |one: &IdentityUse| {
+                let (variable, file) = (named("variable", Some(&one.variable)), named("file", one.file.as_ref()));
+                format!("identity {}{variable}{file} lasts=\"{}\"\n", quoted(&one.audience.value), one.lasts)
+            };
+            let identities: String = steps.identities.iter().map(identity).collect();
             file_system(&steps.file_system)
                 + &pairs("env", &steps.env)
                 + &secrets
+                + &identities
                 + &said("network", Some(&network))
                 + &steps.services.iter().map(service).collect::<String>()
                 + &files(steps)
@@ -385,6 +392,16 @@ fn any_kind() -> impl Strategy<Value = JobKind> {
                     .into_iter()
                     .enumerate()
                     .map(|(at, service)| Service { name: format!("b{at}").into(), ..service })
+                    .collect(),
+                identities: test_reports
+                    .iter()
+                    .enumerate()
+                    .map(|(at, audience)| IdentityUse {
+                        audience: audience.clone().into(),
+                        variable: format!("I{at}"),
+                        file: (at % 2 == 1).then(|| format!("token-{at}")),
+                        lasts: IdentityUse::USUAL,
+                    })
                     .collect(),
                 secrets,
                 fetches: Vec::new(),
