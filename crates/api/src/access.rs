@@ -170,7 +170,7 @@ pub struct TokenList {
     pub tokens: Vec<TokenView>,
 }
 
-/// What a browser is signed in with: a token, or a name and a password.
+/// What a browser is signed in with: a token, or a name and a password; or a program, with a code that it was sent.
 #[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct SignIn {
     /// The token.
@@ -182,6 +182,12 @@ pub struct SignIn {
     /// Their password.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<String>,
+    /// What a program was sent when somebody was signed in for it by the provider of OpenID Connect.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
+    /// What the program showed the SHA-256 of before, in base64url.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub verifier: Option<String>,
 }
 
 impl std::fmt::Debug for SignIn {

@@ -10,6 +10,7 @@ mod client;
 mod followed_run;
 mod images;
 mod keys;
+mod openid;
 mod plan;
 mod problem;
 mod registries;
@@ -35,6 +36,7 @@ pub use images::{
     LayerDigests, LayerView, TagChange,
 };
 pub use keys::KeysView;
+pub use openid::{OpenIdChange, OpenIdSettings, OpenIdSubject, OpenIdView, SignInWays};
 pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};
 pub use problem::Problem;
 pub use registries::{

@@ -53,6 +53,8 @@ pub(crate) enum Command {
     #[command(subcommand)]
     User(commands::user::User),
     #[command(subcommand)]
+    Openid(commands::openid::OpenId),
+    #[command(subcommand)]
     Role(commands::role::Role),
     #[command(subcommand)]
     Project(commands::project::Project),

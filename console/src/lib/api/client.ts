@@ -1,5 +1,5 @@
 /** Requests to the server this page came from. The browser's session cookie says who asks. */
-import type { AuditPage, AuditProof, ChainLink, Identity, ImageDetail, ImageSummary, PlanRequest, PlanView, Problem, ProjectView, RunDetail, RunPage, RunSummary } from './types';
+import type { AuditPage, AuditProof, ChainLink, Identity, ImageDetail, ImageSummary, PlanRequest, PlanView, Problem, ProjectView, RunDetail, RunPage, RunSummary, SignInWays } from './types';
 
 /** A request that was not done, in the server's words. */
 export class Refusal extends Error {
@@ -41,6 +41,7 @@ export const flakyTests = (project: string, job: string) =>
     ask<{ tests: string[] }>('GET', `/api/v1/projects/${project}/flaky/${encodeURIComponent(job.replace('/', '~'))}`);
 export const signIn = (shown: { token: string } | { name: string; password: string }) =>
     ask<Identity>('POST', '/api/v1/session', shown);
+export const signInWays = () => ask<SignInWays>('GET', '/api/v1/session/ways');
 export const signOut = () => ask<void>('DELETE', '/api/v1/session');
 export const listImages = () => ask<{ images: ImageSummary[] }>('GET', '/api/v1/images');
 export const imageChain = () => ask<{ links: ChainLink[] }>('GET', '/api/v1/images/chain');

@@ -5,6 +5,7 @@ type Schemas = components['schemas'];
 
 export type State = Schemas['State'];
 export type RunSummary = Schemas['RunSummary'];
+export type SignInWays = Schemas['SignInWays'];
 export type RunPage = Schemas['RunPage'];
 export type RunDetail = Schemas['RunDetail'];
 export type RunUpdate = Schemas['RunUpdate'];

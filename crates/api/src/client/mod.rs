@@ -3,6 +3,7 @@
 mod audit;
 mod events;
 mod keys;
+mod openid;
 mod people;
 mod person;
 mod registries;

@@ -19,11 +19,16 @@ impl Client {
         password: &str,
         token: &NewToken,
     ) -> Result<TokenMade, ClientError> {
+        let sign_in = SignIn { name: Some(name.to_owned()), password: Some(password.to_owned()), ..SignIn::default() };
+        Self::token_by(address, &sign_in, token).await
+    }
+
+    /// Signs in, makes a token, and signs out again.
+    pub(super) async fn token_by(address: &str, sign_in: &SignIn, token: &NewToken) -> Result<TokenMade, ClientError> {
         let client = Self::new(address, "");
         let wire = &client.wire;
-        let sign_in = SignIn { token: None, name: Some(name.to_owned()), password: Some(password.to_owned()) };
         let session = wire.url("/api/v1/session");
-        let signed = wire.send(wire.http.post(&session).json(&sign_in)).await?;
+        let signed = wire.send(wire.http.post(&session).json(sign_in)).await?;
         let cookie = signed.headers().get(SET_COOKIE).and_then(|cookie| cookie.to_str().ok()).unwrap_or_default();
         let cookie = cookie.split(';').next().unwrap_or_default().to_owned();
         let tokens = wire.url("/api/v1/tokens");

@@ -3,6 +3,7 @@
 //! A right is looked up and never deduced from what somebody asks: nothing that is not given is allowed.
 
 mod names;
+mod openid;
 mod places;
 mod protection;
 mod reach;
@@ -11,6 +12,7 @@ mod scope;
 use serde::{Deserialize, Serialize};
 
 pub use names::{Holder, HolderError, Projects, ProjectsError};
+pub use openid::{NotLetIn, OpenIdPerson, OpenIdRules, openid_person};
 pub use places::{NotRemote, RepositoryHost, is_public};
 pub use protection::{Approvers, Candidate, EnvironmentRules, Freeze, Gate, RefPattern, Refs, RuleBroken, Starter};
 pub use reach::{Network, NoNetwork, Reach};

@@ -12,6 +12,7 @@ pub(crate) mod image;
 pub(crate) mod key;
 pub(crate) mod log;
 pub(crate) mod login;
+pub(crate) mod openid;
 pub(crate) mod plan;
 pub(crate) mod pool;
 pub(crate) mod project;
@@ -47,6 +48,7 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Whoami(command) => command.run(global).await,
         Command::Token(command) => command.run(global).await,
         Command::User(command) => command.run(global).await,
+        Command::Openid(command) => command.run(global).await,
         Command::Role(command) => command.run(global).await,
         Command::Project(command) => command.run(global).await,
         Command::Registry(command) => command.run(global).await,

@@ -19,6 +19,7 @@ pub(crate) enum User {
     List(List),
     Set(Set),
     Password(Password),
+    Link(Link),
     Remove(Remove),
 }
 
@@ -53,6 +54,16 @@ impl Password {
         }
         Ok(())
     }
+}
+
+/// Say who a person is at the provider that people are signed in by (pondrix openid): for somebody who was known here
+/// before they first came from there.
+#[derive(Debug, Args)]
+pub(crate) struct Link {
+    /// The person.
+    name: String,
+    /// Their subject there (`sub`), which they are told when they are not let in.
+    subject: String,
 }
 
 /// Make a person known. Their first token is shown this once.
@@ -148,6 +159,12 @@ impl User {
                     };
                     let rows: Vec<_> = list.users.iter().map(row).collect();
                     output::table(&["PERSON", "TEAMS", "MAY DO", "SIGNS IN WITH", "SINCE"], &rows);
+                }
+            }
+            Self::Link(Link { name, subject }) => {
+                client.link_user(&name, &subject).await?;
+                if !global.json {
+                    output::line(&format!("{} is {subject} there", output::strong(&name)));
                 }
             }
             Self::Password(password) => password.run(&client, global).await?,

@@ -15,6 +15,7 @@ use rustix::process::{Pid, Signal, kill_process};
 
 use reqwest::Method;
 
+use crate::openid::Place;
 use crate::someone::Someone;
 use crate::support::{PATIENCE, Server, World, family, one_job, until};
 
@@ -182,6 +183,22 @@ async fn a_person_signs_in_with_a_password_and_the_page_remembers_the_way() {
     browser.reads("Sign out").await;
     browser.click("#sign-out").await;
     browser.sees("#password").await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_person_is_signed_in_by_the_provider_and_told_why_where_not() {
+    let place = Place::new(&[]).await;
+    let browser = Browser::new().await;
+    place.provider.person(&serde_json::json!({ "sub": "1", "preferred_username": "admin" }));
+    browser.client.goto(&format!("{}/images", place.world.url())).await.unwrap();
+    browser.click("#with-openid").await;
+    browser.reads("omebody called admin is known here already").await;
+    place.provider.person(&serde_json::json!({ "sub": "2", "preferred_username": "wren" }));
+    browser.client.goto(&format!("{}/images", place.world.url())).await.unwrap();
+    browser.click("#with-openid").await;
+    browser.reads("Sign out").await;
+    assert!(browser.client.current_url().await.unwrap().path().ends_with("/images"), "where they wanted to go");
     browser.end().await;
 }
 

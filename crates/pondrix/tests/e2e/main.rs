@@ -25,6 +25,7 @@ mod images;
 mod keys;
 mod kubectl;
 mod language;
+mod openid;
 mod passwords;
 mod pasts;
 mod platforms;

@@ -20,6 +20,7 @@ mod keys;
 mod known_tokens;
 mod leftovers;
 mod live;
+mod openid;
 mod passwords;
 mod people;
 mod reading;
@@ -63,6 +64,7 @@ pub(crate) use keys::unlock;
 use known_tokens::KnownTokens;
 pub(crate) use leftovers::remove_aside_of_before;
 pub(crate) use live::LiveRun;
+pub(crate) use openid::{Back, NotBack, Program, Sent};
 pub(crate) use passwords::NotSignedIn;
 pub(crate) use people::Asker;
 pub(crate) use registries::address_of;
@@ -120,6 +122,7 @@ pub(crate) struct Engine {
     pub(crate) archives: Recent<Bytes>,
     known_tokens: KnownTokens,
     passwords: passwords::Passwords,
+    codes: openid::Codes,
     known_addresses: audit::KnownAddresses,
     /// Of the audit: how often whom was refused.
     refusals: Mutex<audit::Refusals>,
@@ -217,6 +220,7 @@ impl Engine {
             archives: Recent::new(ARCHIVES_KEPT),
             known_tokens: KnownTokens::default(),
             passwords: passwords::Passwords::default(),
+            codes: openid::Codes::default(),
             known_addresses: audit::KnownAddresses::default(),
             refusals: Mutex::default(),
             known_registries: Remembered::default(),

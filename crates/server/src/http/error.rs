@@ -66,6 +66,11 @@ impl ApiError {
         &self.detail
     }
 
+    /// What became of the request.
+    pub(super) const fn status(&self) -> StatusCode {
+        self.status
+    }
+
     /// Whether it is the server's own fault.
     pub(super) fn is_servers(&self) -> bool {
         self.status.is_server_error()

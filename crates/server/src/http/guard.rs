@@ -89,6 +89,13 @@ pub(crate) const RULES: &[Rule] = &[
     rule("GET", "/.well-known/jwks.json", Asks::Nothing),
     noted("POST", "/api/v1/session", Asks::Nothing, "sign in"),
     noted("DELETE", "/api/v1/session", ALL, "sign out"),
+    rule("GET", "/api/v1/session/ways", Asks::Nothing),
+    rule("GET", "/sign-in/openid", Asks::Nothing),
+    noted("GET", "/sign-in/openid/callback", Asks::Nothing, "sign in"),
+    rule("GET", "/api/v1/openid", ADMINISTER),
+    noted("PUT", "/api/v1/openid", ADMINISTER, "openid set"),
+    noted("DELETE", "/api/v1/openid", ADMINISTER, "openid remove"),
+    noted("PUT", "/api/v1/users/{name}/openid", ADMINISTER, "user link"),
     rule("GET", "/api/v1/whoami", ALL),
     rule("GET", "/api/v1/users", ALL),
     noted("POST", "/api/v1/users", ADMINISTER, "user add"),
@@ -271,7 +278,9 @@ pub(crate) async fn guard(State(app): State<Arc<App>>, request: Request, next: N
     // Whoever breaks the connection off does not keep it from being done, nor from being noted.
     let answered = tokio::spawn(async move {
         let response = note.on(next.run(Request::from_parts(parts, body))).await;
-        let (status, told) = (response.status(), response.extensions().get::<ApiError>().cloned());
+        let told = response.extensions().get::<ApiError>().cloned();
+        // Whoever is sent back to where one signs in was refused all the same.
+        let status = told.as_ref().map_or(response.status(), ApiError::status);
         noting::finish(&app, rule, &note, status, told).await;
         response
     });

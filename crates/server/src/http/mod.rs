@@ -17,6 +17,7 @@ mod keys;
 mod limits;
 mod log;
 mod noting;
+mod openid;
 mod people;
 mod projects;
 mod registries;
@@ -111,6 +112,11 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(people::change, people::remove))
         .routes(routes!(people::set_password, people::remove_password))
         .routes(routes!(people::roles, people::give))
+        .routes(routes!(openid::show_provider, openid::set_provider, openid::remove_provider))
+        .routes(routes!(openid::link))
+        .routes(routes!(openid::ways))
+        .routes(routes!(openid::go))
+        .routes(routes!(openid::come))
         .routes(routes!(people::take))
         .routes(routes!(tokens::list, tokens::make))
         .routes(routes!(tokens::remove))

@@ -51,7 +51,8 @@ pub(super) async fn deed(parts: &mut Parts, person: Option<&Person>, from: Optio
 /// What became of it; nothing where it was not understood.
 fn result(status: StatusCode) -> Option<AuditResult> {
     match status {
-        _ if status.is_success() => Some(AuditResult::Done),
+        // Whoever was signed in elsewhere is sent on.
+        _ if status.is_success() || status.is_redirection() => Some(AuditResult::Done),
         _ if status.is_server_error() => Some(AuditResult::Failed),
         StatusCode::BAD_REQUEST
         | StatusCode::UNPROCESSABLE_ENTITY
@@ -92,6 +93,7 @@ mod tests {
         for (status, noted) in [
             (200, Some(AuditResult::Done)),
             (204, Some(AuditResult::Done)),
+            (303, Some(AuditResult::Done)),
             (400, None),
             (401, Some(AuditResult::Refused)),
             (403, Some(AuditResult::Refused)),

@@ -9,7 +9,7 @@ use super::Shared;
 use super::auth::Person;
 use super::error::ApiError;
 
-fn unknown(name: &str) -> ApiError {
+pub(super) fn unknown(name: &str) -> ApiError {
     ApiError::not_found(format!("person `{name}`; see `pondrix user list`"))
 }
 

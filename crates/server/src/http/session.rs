@@ -22,9 +22,13 @@ fn identity(shown: Shown) -> Identity {
     Identity { name, teams, roles: rights.grants.clone(), limit: rights.limit.clone(), version }
 }
 
-fn cookie(app: &App, is_tls: bool, value: &str, seconds: i64) -> String {
-    // Where people come over TLS, to the server or to a proxy in front of it, the cookie never goes out without it.
-    let secure = if is_tls || app.public_url.starts_with("https://") { "; Secure" } else { "" };
+/// Where people come over TLS, to the server or to a proxy in front of it, a cookie never goes out without it.
+pub(super) fn secure(app: &App, is_tls: bool) -> &'static str {
+    if is_tls || app.public_url.starts_with("https://") { "; Secure" } else { "" }
+}
+
+pub(super) fn cookie(app: &App, is_tls: bool, value: &str, seconds: i64) -> String {
+    let secure = secure(app, is_tls);
     format!("{SESSION_COOKIE}={value}; Path=/; HttpOnly; SameSite=Strict; Max-Age={seconds}{secure}")
 }
 
@@ -47,7 +51,7 @@ pub(super) async fn sign_in(
 ) -> Result<Response, ApiError> {
     let refused = |words: &str| ApiError::new(StatusCode::UNAUTHORIZED, words);
     let session = match given {
-        SignIn { token: Some(token), name: None, password: None } => {
+        SignIn { token: Some(token), name: None, password: None, code: None, verifier: None } => {
             let token = token.trim();
             if access::is_torn(token) {
                 return Err(refused(auth::TORN));
@@ -55,7 +59,7 @@ pub(super) async fn sign_in(
             let session = app.engine.sign_in(token).await?;
             session.ok_or_else(|| refused("this token is not known, or is no longer good"))?
         }
-        SignIn { token: None, name: Some(name), password: Some(password) } => {
+        SignIn { token: None, name: Some(name), password: Some(password), code: None, verifier: None } => {
             match app.engine.sign_in_with_password(name, password, from).await {
                 Ok(session) => session,
                 Err(NotSignedIn::Engine(error)) => return Err(error.into()),
@@ -65,7 +69,14 @@ pub(super) async fn sign_in(
                 }
             }
         }
-        _ => return Err(ApiError::bad("sign in with `token`, or with `name` and `password`")),
+        SignIn { token: None, name: None, password: None, code: Some(code), verifier: Some(verifier) } => {
+            let session = app.engine.sign_in_with_code(&code, &verifier).await?;
+            session.ok_or_else(|| refused("this code is not known, or is no longer good: sign in again"))?
+        }
+        _ => {
+            let words = "sign in with `token`, with `name` and `password`, or with `code` and `verifier`";
+            return Err(ApiError::bad(words));
+        }
     };
     let Session { secret, shown, seconds } = session;
     Ok(([(SET_COOKIE, cookie(&app, is_tls.is_some(), &secret, seconds))], Json(identity(shown))).into_response())

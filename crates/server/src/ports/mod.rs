@@ -5,6 +5,7 @@ mod clock;
 mod cluster;
 pub(crate) mod git;
 pub(crate) mod kubeconfig;
+pub(crate) mod openid;
 mod registry;
 
 use std::sync::Arc;

@@ -11,6 +11,7 @@ mod caches;
 mod checkpoint;
 mod event_form;
 mod images;
+mod openid;
 mod plans;
 mod projects;
 mod records;
@@ -51,6 +52,7 @@ pub(crate) use backup::{Proof, copy, forget_restored, is_restored, lose_data_key
 pub(crate) use caches::{CachePlace, CacheRow, find_cache, put_cache, put_step_list, step_list};
 pub(crate) use event_form::EncodedEvent;
 pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, grant_tag, put_image, rollout_overtaken};
+pub(crate) use openid::{OpenIdRow, openid, person_of_subject, put_openid, put_subject, remove_openid};
 pub(crate) use projects::{
     Project, ProjectRow, add as add_project, all as projects, by_name as project, default_branch, has_default_branch,
     protected, put_default_branch, put_protected, put_share, refs, see, see_ref, seen_well, shares, was_seen,
@@ -110,7 +112,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 25] = [
+const MIGRATIONS: [Migration; 26] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -136,6 +138,7 @@ const MIGRATIONS: [Migration; 25] = [
     Tables(include_str!("migrations/023.sql")),
     Tables(include_str!("migrations/024.sql")),
     Tables(include_str!("migrations/025.sql")),
+    Tables(include_str!("migrations/026.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);

@@ -19,7 +19,7 @@ pub(crate) struct SealedValue {
 }
 
 /// Where values are: what asks for the place, the project and the row of each, and itself; and what sets one.
-const VALUES: [(&str, &str); 7] = [
+const VALUES: [(&str, &str); 8] = [
     (
         "SELECT p.name || '/' || s.name, s.project, s.project, s.name, s.sealed
          FROM secrets s JOIN projects p ON p.id = s.project",
@@ -40,6 +40,10 @@ const VALUES: [(&str, &str); 7] = [
     (
         "SELECT 'signing key ' || id, NULL, id, NULL, sealed FROM signing_keys",
         "UPDATE signing_keys SET sealed = ?1 WHERE id = ?2 AND ?3 IS NULL",
+    ),
+    (
+        "SELECT 'openid', NULL, one, NULL, secret FROM openid WHERE secret IS NOT NULL",
+        "UPDATE openid SET secret = ?1 WHERE one = ?2 AND ?3 IS NULL",
     ),
     (
         "SELECT 'hook ' || name, id, id, NULL, hook FROM projects WHERE hook IS NOT NULL",
