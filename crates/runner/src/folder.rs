@@ -72,6 +72,11 @@ impl Folder {
         Ok(Self { path, store, contents, sources, archives, crowded: Arc::default(), _lock: Arc::new(lock) })
     }
 
+    /// Where it is; nothing of it is behind a link.
+    pub(crate) fn path(&self) -> &Path {
+        &self.path
+    }
+
     /// The folder of the caches that builds of all images mount: a folder for each project.
     pub(crate) fn all_build_caches(&self) -> PathBuf {
         self.path.join("build-caches")

@@ -17,12 +17,13 @@ mod sources;
 mod tools;
 mod upkeep;
 
+use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use pondrix_api::{ClientError, Hello, RunnerClient, Welcome};
 use pondrix_image::Platform;
-use pondrix_sandbox::{Launcher, check_machine};
+use pondrix_sandbox::{Launcher, Places, check_machine};
 use tokio::sync::oneshot;
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
@@ -63,6 +64,7 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     }
     let check = folder.scratch()?;
     check_machine(&launcher, check.path()).map_err(|words| anyhow::anyhow!("this machine cannot run jobs: {words}"))?;
+    let places = places(&launcher, &folder, check.path(), config.slots.max(1));
     drop(check);
     let server = config.server.clone();
     // Where the server did not say yet where it is, nothing answers either.
@@ -87,7 +89,9 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     let mut slots = JoinSet::new();
     for slot in 0..config.slots.max(1) {
         let (client, config, shutdown) = (client.clone(), config.clone(), shutdown.clone());
-        let (folder, launcher, hello) = (folder.clone(), launcher.clone(), Arc::clone(&hello));
+        let ids = places.as_ref().and_then(|places| places.ids.get(slot));
+        let launcher = ids.map_or_else(|| launcher.clone(), |ids| launcher.apart(*ids, folder.path().to_owned()));
+        let (folder, hello) = (folder.clone(), Arc::clone(&hello));
         slots.spawn(async move { slot_loop(slot, &client, &hello, &config, &folder, &launcher, &shutdown).await });
     }
     let upkeep =
@@ -95,6 +99,22 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     while slots.join_next().await.is_some() {}
     upkeep.iter().for_each(tokio::task::JoinHandle::abort);
     Ok(())
+}
+
+/// Ids of the machine for each place, where this machine allows that.
+fn places(launcher: &Launcher, folder: &Folder, scratch: &Path, slots: usize) -> Option<Places> {
+    if !launcher.ids().is_range() {
+        // An ordinary user has one id, and so have all jobs.
+        return None;
+    }
+    let taken = Places::take(slots).map_err(|error| error.to_string());
+    let checked = taken.and_then(|places| {
+        let first = places.ids.first().copied().ok_or("none are free")?;
+        let launcher = launcher.apart(first, folder.path().to_owned());
+        check_machine(&launcher, scratch).map_err(|error| error.to_string())?;
+        Ok(places)
+    });
+    checked.inspect_err(|why| warn!(why, "jobs that run at the same time share a range of user ids")).ok()
 }
 
 /// Whether the server says that the token is not good: it was removed, or another took its place.

@@ -15,7 +15,7 @@ use rustix::thread::{LinkNameSpaceType, move_into_link_name_space};
 use crate::error::{SetupError, at, told};
 use crate::spec::{Exit, Network, Spec};
 use crate::wire::{self, Word};
-use crate::{IdMap, init};
+use crate::{IdMap, PlaceIds, apart, init};
 
 /// The first argument of a program that shall be the helper.
 pub const ENTER_WORD: &str = "--enter-sandbox";
@@ -30,6 +30,8 @@ pub(crate) struct Entrance {
     /// The folder of the skeleton and of where the root is mounted; empty where there is no root.
     pub(crate) frame: PathBuf,
     pub(crate) ids: IdMap,
+    /// The ids that processes have which are not those of files, and the folder in which files are mapped to them.
+    pub(crate) apart: Option<(PlaceIds, PathBuf)>,
     /// The files that this process writes its number into, to be under limits with all that it starts.
     pub(crate) doors: Vec<PathBuf>,
 }
@@ -91,6 +93,14 @@ fn split(control: &OwnedFd) -> Result<Pid, SetupError> {
         let entered = std::fs::write(door, std::process::id().to_string());
         told(at(entered, door), "come under limits")?;
     }
+    // What maps the ids of files is the machine's to make, and no namespace's.
+    let tree = match &entrance.apart {
+        Some((place, folder)) if !matches!(entrance.what, What::Hold(_)) => {
+            Some(told(apart::mapped(folder, entrance.ids, *place), "map the ids of files")?)
+        }
+        _ => None,
+    };
+    let ids = entrance.apart.as_ref().map_or(entrance.ids, |(place, _)| place.map());
     let (mapped, mut tell_mapped) = told(io::pipe(), "make a pipe")?;
     let mut flags = libc::CLONE_NEWPID | libc::SIGCHLD;
     if !matches!(entrance.what, What::Hold(_)) {
@@ -109,13 +119,13 @@ fn split(control: &OwnedFd) -> Result<Pid, SetupError> {
         -1 => Err(SetupError::Asked(refused(&io::Error::last_os_error()))),
         0 => {
             drop(tell_mapped);
-            std::process::exit(init::main(entrance, mapped, control));
+            std::process::exit(init::main(entrance, tree, mapped, control));
         }
         child => {
             drop(mapped);
             let pid = i32::try_from(child).ok().and_then(Pid::from_raw).ok_or("the kernel gave no process id")?;
             if flags & libc::CLONE_NEWUSER != 0 {
-                told(map_ids(pid, entrance.ids), "map ids into the sandbox")?;
+                told(map_ids(pid, ids), "map ids into the sandbox")?;
             }
             if matches!(entrance.what, What::Hold(_)) {
                 told(hand_out(control, pid), "share the network")?;

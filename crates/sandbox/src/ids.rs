@@ -20,14 +20,19 @@ pub struct IdMap {
 /// The first of the machine's ids that sandboxes use when root starts them.
 const RANGE_BASE: u32 = 100_000;
 /// How many: every id that 16 bits hold.
-const RANGE_COUNT: u32 = 65_536;
+pub(crate) const RANGE_COUNT: u32 = 65_536;
 
 /// Whether a map of this process's own namespace (user_namespaces(7): first id, first id outside,
 /// count) has the whole range.
 fn has_range(map: &str) -> bool {
+    reaches(map, RANGE_BASE)
+}
+
+/// Whether such a map has the whole range that begins with an id.
+pub(crate) fn reaches(map: &str, base: u32) -> bool {
     map.lines().any(|line| {
         let numbers: Vec<u64> = line.split_whitespace().filter_map(|number| number.parse().ok()).collect();
-        let (first, last) = (u64::from(RANGE_BASE), u64::from(RANGE_BASE) + u64::from(RANGE_COUNT));
+        let (first, last) = (u64::from(base), u64::from(base) + u64::from(RANGE_COUNT));
         matches!(numbers[..], [from, _, count] if from <= first && last <= from + count)
     })
 }
@@ -40,10 +45,20 @@ impl IdMap {
         let (user, group) = (rustix::process::geteuid(), rustix::process::getegid());
         let exists = |map: &str| has_range(&std::fs::read_to_string(map).unwrap_or_default());
         if user.is_root() && exists("/proc/self/uid_map") && exists("/proc/self/gid_map") {
-            Self { base_user: RANGE_BASE, base_group: RANGE_BASE, count: RANGE_COUNT }
+            Self::range_of_files()
         } else {
             Self { base_user: user.as_raw(), base_group: group.as_raw(), count: 1 }
         }
+    }
+
+    /// The range that files are stored under.
+    pub(crate) const fn range_of_files() -> Self {
+        Self::range(RANGE_BASE, RANGE_BASE)
+    }
+
+    /// A range that begins with these.
+    pub(crate) const fn range(base_user: u32, base_group: u32) -> Self {
+        Self { base_user, base_group, count: RANGE_COUNT }
     }
 
     /// Whether more than root exists inside.

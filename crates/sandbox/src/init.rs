@@ -9,6 +9,7 @@ use std::process::{Child, Command, Stdio};
 use std::sync::mpsc;
 use std::time::Duration;
 
+use rustix::mount::{MountPropagationFlags, mount_change};
 use rustix::process::{
     Gid, Pid, Resource, Rlimit, Signal, Uid, WaitOptions, set_parent_process_death_signal, setrlimit, wait,
 };
@@ -19,7 +20,7 @@ use crate::error::{SetupError, told};
 use crate::mounts::{self, Opened};
 use crate::spec::{Exit, Network, Spec};
 use crate::wire::{self, Order, Word};
-use crate::{routes, seccomp, users};
+use crate::{apart, routes, seccomp, users};
 
 /// What root inside may do to what is inside. Everything else is given up.
 const KEPT: CapabilitySet = CapabilitySet::CHOWN
@@ -41,7 +42,7 @@ const CONNECT_TIME: Duration = Duration::from_secs(1);
 const BUSY_TRIES: usize = 100;
 
 /// Runs to the end of the command; the status is of no interest to anybody.
-pub(crate) fn main(entrance: Entrance, mut mapped: impl Read, control: &OwnedFd) -> i32 {
+pub(crate) fn main(entrance: Entrance, tree: Option<OwnedFd>, mut mapped: impl Read, control: &OwnedFd) -> i32 {
     // If the helper is killed, nobody would wait for this process: end with it.
     let _ = set_parent_process_death_signal(Some(Signal::KILL));
     let mut byte = [0];
@@ -50,6 +51,13 @@ pub(crate) fn main(entrance: Entrance, mut mapped: impl Read, control: &OwnedFd)
     }
     drop(mapped);
     let is_range = entrance.ids.is_range();
+    let folder = entrance.apart.as_ref().map(|(_, folder)| folder.as_path());
+    if let (Some(tree), Some(folder)) = (tree, folder)
+        && let Err(error) = told(show_mapped(&tree, folder), "show files under the ids of this place")
+    {
+        let _ = wire::send(control, &Word::Ended(Exit::Failed(error.to_string())), None);
+        return 0;
+    }
     let end = match &entrance.what {
         What::Hold(closed) => hold(control, closed),
         What::Run(spec) => {
@@ -63,6 +71,12 @@ pub(crate) fn main(entrance: Entrance, mut mapped: impl Read, control: &OwnedFd)
     let exit = end.unwrap_or_else(|error| Exit::Failed(error.to_string()));
     let _ = wire::send(control, &Word::Ended(exit), None);
     0
+}
+
+/// Shows the folder of what is stored with its ids mapped, here and nowhere else.
+fn show_mapped(tree: &OwnedFd, folder: &Path) -> std::io::Result<()> {
+    mount_change("/", MountPropagationFlags::REC | MountPropagationFlags::PRIVATE)?;
+    apart::attach(tree, folder)
 }
 
 /// Keeps a network for others until nobody wants it any more.

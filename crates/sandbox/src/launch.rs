@@ -11,12 +11,12 @@ use std::time::Duration;
 
 use rustix::net::{AddressFamily, Shutdown, SocketFlags, SocketType, shutdown, socketpair};
 
-use crate::IdMap;
 use crate::cgroup::Group;
 use crate::enter::{ENTER_WORD, Entrance, What};
 use crate::error::MachineError;
 use crate::spec::{Exit, Limits, Rootfs, Spec, make_frame};
 use crate::wire::{self, Order, Word};
+use crate::{IdMap, PlaceIds};
 
 /// Starts sandboxes.
 #[derive(Clone, Debug)]
@@ -24,6 +24,7 @@ pub struct Launcher {
     helper: PathBuf,
     ids: IdMap,
     frame: Option<PathBuf>,
+    apart: Option<(PlaceIds, PathBuf)>,
     /// What all of its sandboxes are in together.
     within: Option<Arc<Group>>,
 }
@@ -66,7 +67,7 @@ impl Launcher {
     /// A launcher with another program as its helper.
     #[must_use]
     pub fn with_helper(helper: impl Into<PathBuf>) -> Self {
-        Self { helper: helper.into(), ids: IdMap::for_this_process(), frame: None, within: None }
+        Self { helper: helper.into(), ids: IdMap::for_this_process(), frame: None, apart: None, within: None }
     }
 
     /// The same, whose sandboxes share what every root needs and no command changes, so that it need not be made and
@@ -79,6 +80,19 @@ impl Launcher {
         Ok(Self { frame: Some(frame), ..self })
     }
 
+    /// The same, whose processes have ids of their own; files in this folder, in which everything is that they see, stay
+    /// stored as [`Launcher::ids`] says. The folder must not be behind a link.
+    #[must_use]
+    pub fn apart(&self, place: PlaceIds, folder: PathBuf) -> Self {
+        Self { apart: Some((place, folder)), ..self.clone() }
+    }
+
+    /// The machine's ids for root inside, as processes have them.
+    #[must_use]
+    pub fn root_outside(&self) -> (u32, u32) {
+        self.apart.as_ref().map_or_else(|| self.ids.to_machine(0, 0), |(place, _)| place.root())
+    }
+
     /// The same, whose sandboxes together have no more than this of the machine.
     ///
     /// # Errors
@@ -88,7 +102,7 @@ impl Launcher {
         Ok(Self { within: Some(Arc::new(group)), ..self.clone() })
     }
 
-    /// The ids that its sandboxes use.
+    /// The ids that the files of its sandboxes are stored under.
     #[must_use]
     pub const fn ids(&self) -> IdMap {
         self.ids
@@ -136,7 +150,13 @@ impl Launcher {
         let doors = group.map(Group::doors).unwrap_or_default();
         let (ours, theirs) = socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None)
             .map_err(|errno| told("make a pair of sockets")(errno.into()))?;
-        let entrance = Entrance { what, frame: frame.cloned().unwrap_or_default(), ids: self.ids, doors };
+        let entrance = Entrance {
+            what,
+            frame: frame.cloned().unwrap_or_default(),
+            ids: self.ids,
+            apart: self.apart.clone(),
+            doors,
+        };
         let entrance = entrance_file(&entrance).map_err(told("write down what to run"))?;
         let errors = output.try_clone().map_err(told("share the output"))?;
         let helper = Command::new(&self.helper)

@@ -10,6 +10,7 @@
 //! It needs no privilege: as root it maps a range of ids, as an ordinary user one id. It never
 //! follows a path of the new root from outside, and never talks to the network.
 
+mod apart;
 mod calls;
 mod cgroup;
 mod enter;
@@ -19,6 +20,7 @@ mod init;
 mod launch;
 mod mounts;
 mod network;
+mod places;
 mod routes;
 mod seccomp;
 mod spec;
@@ -31,5 +33,6 @@ pub use error::{MachineError, UserError};
 pub use ids::IdMap;
 pub use launch::{Connector, Launcher, Running, StartError, check_machine};
 pub use network::{NAMES_AT, NetworkError, SharedNetwork};
+pub use places::{PlaceIds, Places};
 pub use spec::{Bind, EmptyFolder, Exit, Limits, MemoryFolder, MountPoint, Network, Rootfs, SecretFile, Spec, View};
 pub use users::look_up as look_up_user;

@@ -15,7 +15,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use pondrix_sandbox::{
-    Bind, Exit, Launcher, Limits, MemoryFolder, Rootfs, Running, SharedNetwork, Spec, check_machine,
+    Bind, Exit, Launcher, Limits, MemoryFolder, Places, Rootfs, Running, SharedNetwork, Spec, check_machine,
 };
 
 const AS_USER: &str = "SANDBOX_TEST_AS_USER";
@@ -163,6 +163,52 @@ fn limits_hold_together(place: &Place) {
     let (_, said, _) = end(start("more", none, crowd));
     assert!(said.contains("can't fork") && !said.contains("all\n"), "{said}");
     drop((first, launcher));
+}
+
+/// Processes of each place have ids of their own, and what they leave is stored under those of all.
+#[test]
+fn each_place_has_ids_of_its_own_and_finds_the_files_of_the_others_as_its_own() {
+    let place = Place::new();
+    if !place.launcher.ids().is_range() {
+        eprintln!("an ordinary user has one id for all places: nothing to see here");
+        return;
+    }
+    let places = Places::take(2).unwrap();
+    let others = Places::take(2).unwrap();
+    assert!(places.ids.iter().all(|ids| !others.ids.contains(ids)), "nobody else takes them meanwhile");
+    let stored = place.launcher.ids().to_machine(33, 0).0;
+    let shared = place.path("shared");
+    fs::create_dir(&shared).unwrap();
+    place.launcher.ids().give(&shared, 0, 0).unwrap();
+    let bind = Bind { from: shared.clone(), to: "/shared".to_owned(), read_only: false };
+    for (number, ids) in places.ids.iter().enumerate() {
+        let name = format!("root-{number}");
+        let root = Rootfs::new(vec![place.path("layer")], place.path(&name));
+        let script = "echo made > /shared/first || exit 1; busybox chown 33:0 /shared/first; busybox stat -c '%u:%g' /etc/passwd \
+                      /shared/first; echo own > /etc/own; sleep 600";
+        let spec = Spec { root, binds: vec![bind.clone()], ..place.spec(script) };
+        let launcher = place.launcher.apart(*ids, place.folder.path().canonicalize().unwrap());
+        let (reader, writer) = std::io::pipe().unwrap();
+        let running = launcher.start(&spec, writer.into()).unwrap();
+        let mut lines = BufReader::new(reader).lines().map(Result::unwrap);
+        assert_eq!([lines.next(), lines.next()].map(Option::unwrap), ["0:0", "33:0"], "inside all is as it was stored");
+        // Some process of the machine has the place's first id, and none that of the files.
+        let users: Vec<u32> = fs::read_dir("/proc")
+            .unwrap()
+            .flatten()
+            .filter_map(|entry| fs::read_to_string(entry.path().join("status")).ok())
+            .filter_map(|status| {
+                status.lines().find(|line| line.starts_with("Uid:"))?.split_whitespace().nth(1)?.parse().ok()
+            })
+            .collect();
+        assert!(users.contains(&ids.root().0) && ids.root().0 != stored - 33);
+        let owner = |path: PathBuf| std::os::unix::fs::MetadataExt::uid(&fs::metadata(path).unwrap());
+        assert_eq!(owner(shared.join("first")), stored);
+        drop(running);
+        assert_eq!(owner(place.path(&name).join("upper/etc/own")), stored - 33);
+    }
+    drop(places);
+    assert!(Places::take(2).unwrap().ids.iter().all(|ids| !others.ids.contains(ids)));
 }
 
 /// A number of seconds to sleep that no other process sleeps, to know a process by.

@@ -180,7 +180,8 @@ impl World {
             let repository = Repository::new(folder, name, files)?;
             if name == "glasshouse-base" {
                 // Others use its template from the start.
-                repository.push("The base images, and a template")?;
+                let commit = repository.push("The base images, and a template")?;
+                repository.push_tag("1", &commit)?;
             }
             let address = repository.bare.display().to_string();
             let project = client

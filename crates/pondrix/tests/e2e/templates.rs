@@ -19,7 +19,11 @@ async fn a_template_is_used_only_where_its_project_gives_it_and_a_change_of_it_i
     let (platform, _) = world.project("platform", &[]).await;
     platform.write("shared/beds.kdl", &template("first")).unwrap();
     platform.push("A template").unwrap();
-    let (_, refused) = world.run_of_pipeline("plant-labels", FILE).await;
+    let (labels, _) = world.project("plant-labels", &[]).await;
+    // Runs of what is not protected take what moves.
+    assert_eq!(world.pondrix(&["project", "set", "plant-labels", "--protect", "release"]).await.status, 0);
+    labels.write("pondrix.kdl", FILE).unwrap();
+    let refused = world.run_of("plant-labels", &labels.push("A pipeline").unwrap()).await;
     let faults = world.client.run(&refused).await.unwrap().faults;
     assert!(faults[0].message.contains("pondrix project set platform --templates yes"), "{faults:?}");
 
@@ -75,4 +79,49 @@ async fn check_and_plan_read_templates_from_the_server_and_do_without_where_they
     std::fs::write(&file, FILE.replace("\"beds\"", "\"beads\"")).unwrap();
     let missing = world.pondrix(&["check", path]).await;
     assert!(missing.out.contains("platform has no file shared/beads.kdl at main"), "{missing:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_of_a_protected_ref_takes_a_template_by_a_whole_commit_or_a_tag_that_stays() {
+    let world = World::new().await;
+    let (platform, _) = world.project("platform", &[]).await;
+    platform.write("shared/beds.kdl", &template("first")).unwrap();
+    let first = platform.push("A template").unwrap();
+    platform.push_tag("v1", &first).unwrap();
+    world.pondrix(&["project", "set", "platform", "--templates", "yes"]).await;
+    let seen = async |version: &str, commit: &str| {
+        let name = pondrix_core::pipeline::TemplateName::new("beds", "platform", "shared", version).unwrap();
+        until("the commit", async || (world.client.template(&name).await.ok()?.commit == commit).then_some(())).await;
+    };
+    seen("v1", &first).await;
+    let (labels, _) = world.project("plant-labels", &[]).await;
+    let run_with = async |version: &str| {
+        labels.write("pondrix.kdl", &FILE.replace("version=\"main\"", &format!("version=\"{version}\""))).unwrap();
+        let commit = labels.push(&format!("By {version}")).unwrap();
+        let run = world.run_of("plant-labels", &commit).await;
+        let detail = world.end_of(&run).await;
+        detail.faults.first().map(|fault| fault.message.clone()).unwrap_or_default()
+    };
+    for moves in ["main", &first[..12]] {
+        let fault = run_with(moves).await;
+        assert!(fault.contains("name a tag, or the whole commit") && fault.contains(&first), "{fault}");
+    }
+    assert_eq!(run_with("v1").await, "");
+    assert_eq!(run_with(&first).await, "");
+    platform.write("shared/beds.kdl", &template("second")).unwrap();
+    let second = platform.push("Another").unwrap();
+    platform.push_tag("v1", &second).unwrap();
+    seen("v1", &second).await;
+    let fault = run_with("v1").await;
+    assert!(fault.contains("the tag `v1` of platform was") && fault.contains(&second), "{fault}");
+    assert_eq!(run_with(&second).await, "", "whoever says so takes it");
+    // A branch that nothing trusts may try what is new.
+    labels.write("pondrix.kdl", &FILE.replace("start commit=\"main\"", "start commit=\"**\"")).unwrap();
+    let tried = world.run_of("plant-labels", &labels.push_to("newest", "Try it").unwrap()).await;
+    world.passes(&tried).await;
+    assert_eq!(world.log(&tried, "verify/unit").await, "second north\n");
+    // A project's own protected branch is as good as itself.
+    platform.write("pondrix.kdl", FILE).unwrap();
+    let own = world.run_of("platform", &platform.push("Its own template").unwrap()).await;
+    world.passes(&own).await;
 }

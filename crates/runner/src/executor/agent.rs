@@ -1,12 +1,14 @@
 //! An agent that signs with a key which nobody reads: OpenSSH's own, for the length of one build.
 
 use std::io::{Read, Write};
+use std::os::unix::fs::chown;
 use std::os::unix::process::CommandExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use pondrix_sandbox::IdMap;
+use pondrix_sandbox::Launcher;
+use tempfile::TempDir;
 
 use super::error::JobError;
 
@@ -18,12 +20,13 @@ const PAUSE: Duration = Duration::from_millis(10);
 pub(crate) struct Agent {
     child: Child,
     pub(crate) socket: PathBuf,
+    _folder: TempDir,
 }
 
 impl Agent {
     /// Starts an agent with one private key. It runs as root inside the sandbox is seen from outside: it answers
-    /// nobody else.
-    pub(crate) fn start(folder: &Path, key: &[u8], ids: IdMap) -> Result<Self, JobError> {
+    /// nobody else. Its folder is none of the runner's: in there, files are stored under other ids than processes have.
+    pub(crate) fn start(key: &[u8], launcher: &Launcher) -> Result<Self, JobError> {
         let told = |doing: &str| {
             let doing = doing.to_owned();
             move |error: std::io::Error| match error.kind() {
@@ -33,21 +36,25 @@ impl Agent {
                 _ => JobError::While { doing: format!("could not {doing}"), error: Box::new(error.into()) },
             }
         };
-        std::fs::create_dir(folder).map_err(told("make the agent's folder"))?;
-        ids.give(folder, 0, 0).map_err(told("make the agent's folder"))?;
-        let (user, group) = ids.to_machine(0, 0);
-        let socket = folder.join("socket");
+        let folder = tempfile::Builder::new().prefix("pondrix-agent-").tempdir();
+        let folder = folder.map_err(told("make the agent's folder"))?;
+        let (user, group) = launcher.root_outside();
+        let is_range = launcher.ids().is_range();
+        if is_range {
+            chown(folder.path(), Some(user), Some(group)).map_err(told("make the agent's folder"))?;
+        }
+        let socket = folder.path().join("socket");
         let mut agent = Command::new("ssh-agent");
         agent.arg("-D").arg("-a").arg(&socket).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         let mut add = Command::new("ssh-add");
         add.args(["-q", "-"]).env("SSH_AUTH_SOCK", &socket).stdin(Stdio::piped()).stdout(Stdio::null());
-        if ids.is_range() {
+        if is_range {
             for command in [&mut agent, &mut add] {
                 command.uid(user).gid(group);
             }
         }
         let child = agent.spawn().map_err(told("start ssh-agent"))?;
-        let agent = Self { child, socket };
+        let agent = Self { child, socket, _folder: folder };
         let since = Instant::now();
         while !agent.socket.exists() {
             if since.elapsed() > PATIENCE {

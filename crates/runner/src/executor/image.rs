@@ -238,10 +238,9 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobErro
         secrets.insert(id, Secret(value));
     }
     let mut agents = Vec::new();
-    for (number, key) in work.keys.iter().enumerate() {
+    for key in &work.keys {
         let (id, value) = given(&key.id, &key.name.value)?;
-        let folder = executor.scratch.path().join(format!("agent-{number}"));
-        agents.push((id, Agent::start(&folder, &value, executor.launcher.ids())?));
+        agents.push((id, Agent::start(&value, &executor.launcher)?));
     }
     let (project, is_trusted) = (&executor.assignment.facts.id.project, executor.assignment.is_trusted);
     // A job of a matrix has `:` in its name, which no tag may have. A job's name has no underscore.

@@ -147,6 +147,11 @@ impl Wanted {
         }
     }
 
+    /// The same before its inputs are known.
+    fn facts_so_far(&self, project: &ProjectName) -> RunFacts {
+        self.facts(project, BTreeMap::new(), Time::default())
+    }
+
     /// The branch or tag and the commit, for people.
     fn title(&self) -> String {
         let name = self.tag.as_ref().map_or_else(|| self.branch.clone(), |tag| format!("tag {tag}"));
@@ -238,7 +243,8 @@ impl Engine {
             Ok(text) => text,
             Err(error) => return Ok(Tries::Nothing(error.to_string())),
         };
-        let found = self.templates(text.as_deref().map(pipeline::uses).unwrap_or_default()).await?;
+        let taker = self.taker(&project.name, &wanted.facts_so_far(&project.name), true).await?;
+        let found = self.templates(text.as_deref().map(pipeline::uses).unwrap_or_default(), &taker).await?;
         let (mut plan, inputs) = match wanted.decide(text.as_deref(), &found.templates) {
             Decision::Run(plan, inputs, _) => (plan, inputs),
             Decision::Faulty(faults) => return Ok(Tries::Faulty(faults)),
@@ -323,7 +329,8 @@ impl Engine {
         let (found, mut decision) = match text.clone().and_then(|text| text.as_deref().map(read).transpose()) {
             Err(faults) => (Found::default(), Decision::Faulty(faults)),
             Ok(uses) => {
-                let found = self.templates(uses.unwrap_or_default()).await?;
+                let taker = self.taker(&project.name, &wanted.facts_so_far(&project.name), true).await?;
+                let found = self.templates(uses.unwrap_or_default(), &taker).await?;
                 let text = text.unwrap_or_default();
                 let decide = || wanted.decide(text.as_deref(), &found.templates);
                 let whole = text.as_deref().unwrap_or_default();
@@ -373,7 +380,9 @@ impl Engine {
     /// What a start would make of a commit, which the copy of the repository has.
     pub(crate) async fn plan(&self, project: &Project, wanted: &Wanted) -> Result<PlanView, StartError> {
         let text = self.repository(project).file(&wanted.commit, pipeline::FILE_NAME).await?;
-        let Found { templates, .. } = self.templates(text.as_deref().map(pipeline::uses).unwrap_or_default()).await?;
+        let taker = self.taker(&project.name, &wanted.facts_so_far(&project.name), false).await?;
+        let uses = text.as_deref().map(pipeline::uses).unwrap_or_default();
+        let Found { templates, .. } = self.templates(uses, &taker).await?;
         Ok(match wanted.decide(text.as_deref(), &templates) {
             Decision::Run(plan, inputs, _) => {
                 let refused = self.refused(project, wanted, inputs, &plan).await?;

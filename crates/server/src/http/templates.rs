@@ -44,7 +44,7 @@ pub(super) async fn show(
         projects::seen(&app, &person, &which.project).await?;
     }
     match app.engine.template(&name).await? {
-        Ok(FoundTemplate { text, commit }) => Ok(Json(TemplateText { text, commit })),
+        Ok(FoundTemplate { text, commit, .. }) => Ok(Json(TemplateText { text, commit })),
         Err(why) => Err(ApiError::not_found(format!("template {name}: {why}"))),
     }
 }

@@ -96,7 +96,7 @@ pub(crate) use settings::{
     EnvironmentRow, environment, environments, environments_in_files, pause_runner, paused_runners, pools,
     put_environment, put_pool, remove_environment, resume_runner,
 };
-pub(crate) use templates::{compare as compare_templates, has_templates, put_has_templates};
+pub(crate) use templates::{compare as compare_templates, has_templates, pin, pinned, put_has_templates};
 use writer::Writer;
 
 use crate::audit::{Change, Note};
@@ -112,7 +112,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 26] = [
+const MIGRATIONS: [Migration; 27] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -139,6 +139,7 @@ const MIGRATIONS: [Migration; 26] = [
     Tables(include_str!("migrations/024.sql")),
     Tables(include_str!("migrations/025.sql")),
     Tables(include_str!("migrations/026.sql")),
+    Tables(include_str!("migrations/027.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);

@@ -1,7 +1,7 @@
 //! Which projects have templates, and which runs used them.
 
 use pondrix_api::TemplateUse;
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension, params};
 
 use super::StoreError;
 
@@ -41,5 +41,18 @@ pub(crate) fn compare(connection: &Connection, project: i64, uses: &mut [Templat
             break;
         }
     }
+    Ok(())
+}
+
+/// The commit that a tag named when a protected run first used it.
+pub(crate) fn pinned(connection: &Connection, project: i64, tag: &str) -> Result<Option<String>, StoreError> {
+    let question = "SELECT \"commit\" FROM template_pins WHERE project = ?1 AND tag = ?2";
+    Ok(connection.prepare_cached(question)?.query_row(params![project, tag], |row| row.get(0)).optional()?)
+}
+
+/// Keeps the commit that a tag names now, unless one is kept.
+pub(crate) fn pin(connection: &Connection, project: i64, tag: &str, commit: &str) -> Result<(), StoreError> {
+    let insert = "INSERT INTO template_pins (project, tag, \"commit\") VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING";
+    connection.prepare_cached(insert)?.execute(params![project, tag, commit])?;
     Ok(())
 }

@@ -108,6 +108,16 @@ impl Repository {
         git(&self.checkout, &["rev-parse", "HEAD"])
     }
 
+    /// Has a tag name a commit, whatever it named before, and pushes it.
+    ///
+    /// # Errors
+    /// In words.
+    pub fn push_tag(&self, tag: &str, commit: &str) -> anyhow::Result<()> {
+        git(&self.checkout, &["tag", "--force", tag, commit])?;
+        git(&self.checkout, &["push", "--quiet", "--force", "origin", &format!("refs/tags/{tag}")])?;
+        Ok(())
+    }
+
     /// Runs git in the checkout; answers what it printed.
     ///
     /// # Errors
