@@ -102,7 +102,7 @@ pub struct ProjectChange {
     pub credential: Option<GitCredential>,
 }
 
-/// A secret's new value: a text, or bytes. It is never shown again.
+/// A secret's new value: a text, or bytes, which are never shown again; or who is asked for it whenever a job names it.
 #[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct SecretValue {
     /// The value, where it is a text.
@@ -111,6 +111,9 @@ pub struct SecretValue {
     /// The value in base64 (RFC 4648, section 4), where it is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub base64: Option<String>,
+    /// The provider that is asked for it, by name, where it is kept elsewhere.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub provider: Option<String>,
     /// Whether only runs of protected refs are given it; as it was where nothing is said, and at first so for an
     /// environment, and not for others.
     #[serde(default)]
@@ -121,7 +124,7 @@ pub struct SecretValue {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NoValue {
     /// Both, or neither.
-    #[error("a secret has one value: send `value`, a text, or `base64`, bytes")]
+    #[error("a secret has one value: send `value`, a text, `base64`, bytes, or `provider`, who is asked for it")]
     NotOne,
     /// Something else than base64.
     #[error("`base64` is not in base64 (RFC 4648, section 4)")]
@@ -133,19 +136,26 @@ impl SecretValue {
     #[must_use]
     pub fn new(bytes: Vec<u8>, protected: Option<bool>) -> Self {
         match String::from_utf8(bytes) {
-            Ok(text) => Self { value: Some(text), base64: None, protected },
-            Err(other) => Self { value: None, base64: Some(STANDARD.encode(other.into_bytes())), protected },
+            Ok(text) => Self { value: Some(text), protected, ..Self::default() },
+            Err(other) => Self { base64: Some(STANDARD.encode(other.into_bytes())), protected, ..Self::default() },
         }
     }
 
-    /// The bytes of the value.
+    /// To be asked for where it is kept.
+    #[must_use]
+    pub fn kept_by(provider: String, protected: Option<bool>) -> Self {
+        Self { provider: Some(provider), protected, ..Self::default() }
+    }
+
+    /// The bytes of the value; none where it is kept elsewhere.
     ///
     /// # Errors
     /// When there is not one, or it is not in base64.
     pub fn bytes(&self) -> Result<Vec<u8>, NoValue> {
-        match (&self.value, &self.base64) {
-            (Some(text), None) => Ok(text.clone().into_bytes()),
-            (None, Some(text)) => STANDARD.decode(text).map_err(|_| NoValue::NoBase64),
+        match (&self.value, &self.base64, &self.provider) {
+            (Some(text), None, None) => Ok(text.clone().into_bytes()),
+            (None, Some(text), None) => STANDARD.decode(text).map_err(|_| NoValue::NoBase64),
+            (None, None, Some(_)) => Ok(Vec::new()),
             _ => Err(NoValue::NotOne),
         }
     }
@@ -178,6 +188,9 @@ pub struct SecretView {
     pub used: Option<Time>,
     /// The run of that job: `lantern#12`.
     pub used_by: Option<String>,
+    /// The provider that is asked for it, where it is kept elsewhere.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub provider: Option<String>,
 }
 
 /// Secrets.

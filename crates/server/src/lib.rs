@@ -33,5 +33,6 @@ pub use backup::{BackupError, Checked, Restored, check_backup, restore};
 pub use connections::TlsFiles;
 pub use domain::KeySources;
 pub use http::{openapi_document, rights_table};
+pub use ports::{NoProvider, SecretProvider};
 pub use seal::{MasterSource, NoMasterSource};
 pub use serve::{Server, ServerConfig, Tokens};

@@ -18,7 +18,7 @@ use crate::backup;
 use crate::connections::{Connections, Tls, TlsFiles};
 use crate::domain::{Engine, KeySources, PreflightOrders, remove_aside_of_before, unlock};
 use crate::http::{self, App, Limits};
-use crate::ports::{Clock, Ports};
+use crate::ports::{Clock, Ports, SecretProvider};
 use crate::private::{create_private, write_private};
 use crate::queries::Queries;
 use crate::store::{self, Store, TokenKind, TokenRow};
@@ -46,6 +46,8 @@ pub struct ServerConfig {
     pub request_limit: Option<u32>,
     /// Where the keys come from that secrets are sealed with.
     pub keys: KeySources,
+    /// Where secrets are read that are kept elsewhere.
+    pub providers: Vec<SecretProvider>,
     /// The proxies that are believed when they say whom they ask for.
     pub trusted_proxies: Vec<IpAddr>,
     /// What of the network is reached at hosts that pipelines name, and nobody who administers the server.
@@ -100,7 +102,7 @@ impl Server {
         backup::remove_unfinished(&config.data);
         remove_aside_of_before(&config.data);
         let store = Store::open(&config.data.join("records.db")).with_context(told)?;
-        let ports = Ports::real(config.reach.clone());
+        let ports = Ports::real(config.reach.clone(), config.providers.clone());
         let admin = Self::new_admin_token(&store, &ports.clock).await?;
         // Of before: one for all runners, which is good no more.
         let _ = std::fs::remove_file(config.data.join("runner.token"));

@@ -2664,7 +2664,7 @@ export interface components {
             /** @description By name; of a project those too that it shares with others, after its own. */
             secrets: components["schemas"]["SecretView"][];
         };
-        /** @description A secret's new value: a text, or bytes. It is never shown again. */
+        /** @description A secret's new value: a text, or bytes, which are never shown again; or who is asked for it whenever a job names it. */
         SecretValue: {
             /** @description The value in base64 (RFC 4648, section 4), where it is none. */
             base64?: string | null;
@@ -2673,6 +2673,8 @@ export interface components {
              *     environment, and not for others.
              */
             protected?: boolean | null;
+            /** @description The provider that is asked for it, by name, where it is kept elsewhere. */
+            provider?: string | null;
             /** @description The value, where it is a text. */
             value?: string | null;
         };
@@ -2684,6 +2686,8 @@ export interface components {
             name: string;
             /** @description Whether only runs of protected refs are given it. */
             protected?: boolean;
+            /** @description The provider that is asked for it, where it is kept elsewhere. */
+            provider?: string | null;
             /** @description For whom it is set: a project, `environment:NAME`, or `*` for all projects. */
             scope: string;
             /**

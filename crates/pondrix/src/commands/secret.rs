@@ -49,6 +49,9 @@ pub(crate) struct Set {
     /// Read the value from this file, as it is.
     #[arg(long, value_name = "FILE")]
     file: Option<PathBuf>,
+    /// It is kept elsewhere, and read there whenever a job names it: by this provider (`pondrix serve --secret-provider`).
+    #[arg(long, value_name = "PROVIDER", conflicts_with = "file")]
+    from: Option<String>,
     #[command(flatten)]
     whose: Whose,
 }
@@ -167,17 +170,21 @@ impl Set {
     async fn run(self, global: &Global) -> Result<(), Failure> {
         let name: SecretName = self.name.parse().map_err(|error| Failure::usage(format!("{error}")))?;
         let client = settings::client(global)?;
-        let value = match &self.file {
-            Some(file) => read(file)?,
-            None => prompt::hidden_or_bytes(&format!("Value of {name}: "))?,
+        let protected = self.whose.protected();
+        let value = match (&self.file, self.from) {
+            (_, Some(provider)) => SecretValue::kept_by(provider, protected),
+            (Some(file), None) => SecretValue::new(read(file)?, protected),
+            (None, None) => SecretValue::new(prompt::hidden_or_bytes(&format!("Value of {name}: "))?, protected),
         };
-        let value = SecretValue::new(value, self.whose.protected());
         let secret = put(&client, &self.scope, &name, value).await?;
         if global.json {
             output::json(&secret)?;
         } else {
             let (name, whose) = (output::strong(&secret.name), runs(&secret));
-            output::line(&format!("{name} of {} is set, for {whose}", told(&self.scope)));
+            let kept =
+                secret.provider.as_ref().map(|provider| format!(", and read from {provider} whenever a job names it"));
+            let kept = kept.unwrap_or_default();
+            output::line(&format!("{name} of {} is set, for {whose}{kept}", told(&self.scope)));
         }
         Ok(())
     }
@@ -276,11 +283,12 @@ impl List {
                     runs(secret).to_owned(),
                     output::ago(secret.set),
                     output::plain(&secret.by),
+                    secret.provider.clone().unwrap_or_else(|| "here".to_owned()),
                     used.unwrap_or_else(|| "never".to_owned()),
                 ]
             };
             let rows: Vec<_> = list.secrets.iter().map(row).collect();
-            output::table(&["SECRET", "OF", "FOR", "SET", "BY", "USED"], &rows);
+            output::table(&["SECRET", "OF", "FOR", "SET", "BY", "KEPT", "USED"], &rows);
         }
         for missing in &list.missing {
             let name = output::strong(&missing.name);

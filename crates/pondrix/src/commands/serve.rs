@@ -9,7 +9,7 @@ use std::time::Duration;
 use clap::Args;
 use pondrix_core::access::Reach;
 use pondrix_runner::{limits_are_usable, shown_through};
-use pondrix_server::{KeySources, MasterSource, Server, ServerConfig, TlsFiles};
+use pondrix_server::{KeySources, MasterSource, SecretProvider, Server, ServerConfig, TlsFiles};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 use tracing::info;
@@ -57,6 +57,11 @@ pub(crate) struct Serve {
     /// Go on though the master key is lost. Every secret, password and kubeconfig has to be set again.
     #[arg(long)]
     lose_secrets: bool,
+    /// Where secrets are read that are kept elsewhere (`pondrix secret set --from NAME`): NAME=folder:PATH, a folder of
+    /// folders whose files are values (FOR/SECRET), or NAME=command:LINE, which prints $SECRET_NAME of $SECRET_FOR; may be
+    /// given more than once.
+    #[arg(long, value_name = "PROVIDER")]
+    secret_provider: Vec<SecretProvider>,
     /// How many runners of its own to start; 0 for none.
     #[arg(long, default_value_t = 1, value_name = "COUNT")]
     runners: usize,
@@ -136,6 +141,7 @@ impl Serve {
                 former: self.former_master_key,
                 lose_secrets: self.lose_secrets,
             },
+            providers: self.secret_provider,
             trusted_proxies: self.trusted_proxy.iter().map(IpAddr::to_canonical).collect(),
             reach: Reach::with(self.allows.reach.clone()),
         };

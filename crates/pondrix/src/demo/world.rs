@@ -104,6 +104,7 @@ impl World {
                 former: None,
                 lose_secrets: false,
             },
+            providers: Vec::new(),
             trusted_proxies: Vec::new(),
             reach: Reach::default(),
         };

@@ -5,8 +5,9 @@ use std::process::Command;
 use pondrix_core::State;
 use pondrix_standin::garden::REGISTRY;
 
+use crate::images::found_in;
 use crate::someone::Someone;
-use crate::support::{PONDRIX, World, one_job};
+use crate::support::{PONDRIX, Server, World, one_job};
 
 const VALUE: &str = "s3cret-of-the-lily";
 
@@ -295,4 +296,61 @@ async fn an_artifact_or_a_layer_that_holds_a_secret_fails_its_job_unless_the_pip
     // What was found before is found again, though the step is not done again.
     assert_eq!(ended(" holds-secrets=#true ", "").await.summary.state, State::Failed);
     assert_eq!(ended(" holds-secrets=#true", "holds-secrets").await.summary.state, State::Passed);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_secret_that_is_kept_elsewhere_is_read_when_a_job_names_it_and_stays_nowhere_here() {
+    let mut world = World::new().await;
+    let kept = world.folder.path().join("kept");
+    let file = kept.join("plant-labels/PRINTER_KEY");
+    std::fs::create_dir_all(file.parent().unwrap()).unwrap();
+    std::fs::write(&file, VALUE).unwrap();
+    let data = world.folder.path().join("server");
+    let url = world.server.take().unwrap().kill();
+    let providers = [
+        "--secret-provider".to_owned(),
+        format!("files=folder:{}", kept.display()),
+        "--secret-provider".to_owned(),
+        "vault=command:test \"$SECRET_NAME\" = GATE && echo \"gate of $SECRET_FOR\"".to_owned(),
+    ];
+    let providers: Vec<_> = providers.iter().map(String::as_str).collect();
+    world.server = Some(Server::start_allowing(&data, url.trim_start_matches("http://"), &providers));
+    for (name, from) in [("PRINTER_KEY", "files"), ("GATE", "vault")] {
+        let set = world.pondrix(&["secret", "set", "plant-labels", name, "--from", from]).await;
+        assert!(set.err.contains("there is no project"), "{}", set.err);
+    }
+    let job =
+        "secret \"PRINTER_KEY\"\n secret \"GATE\"\n step \"echo ${#PRINTER_KEY} ${#GATE}; echo $PRINTER_KEY $GATE\"";
+    let (_, barred) = world.run_of_pipeline("plant-labels", &one_job(job)).await;
+    assert_eq!(world.end_of(&barred).await.missing.len(), 2);
+    for (name, from) in [("PRINTER_KEY", "files"), ("GATE", "vault")] {
+        let set = world.pondrix(&["secret", "set", "plant-labels", name, "--from", from]).await;
+        assert!(set.out.contains(&format!("read from {from} whenever")), "{}{}", set.out, set.err);
+    }
+    let other = world.pondrix(&["secret", "set", "plant-labels", "OTHER", "--from", "safe"]).await;
+    assert!(other.err.contains("the server has no provider `safe`; it has: files, vault"), "{}", other.err);
+    let run = async || {
+        let started = world.pondrix(&["start", "plant-labels", "--json"]).await;
+        let started: serde_json::Value = serde_json::from_str(&started.out).unwrap();
+        started["run"].as_str().unwrap().parse::<pondrix_core::RunId>().unwrap()
+    };
+    let first = run().await;
+    world.passes(&first).await;
+    let expected = format!("{} 20\n(secret PRINTER_KEY) (secret GATE)\n", VALUE.len());
+    assert_eq!(world.log(&first, "verify/unit").await, expected);
+    // What it is now, and not what it was.
+    std::fs::write(&file, "a longer one than it was before").unwrap();
+    let second = run().await;
+    world.passes(&second).await;
+    assert!(world.log(&second, "verify/unit").await.starts_with("31 20\n"));
+    assert_eq!(found_in(&data, VALUE), Vec::<String>::new());
+    std::fs::remove_file(&file).unwrap();
+    let third = run().await;
+    let barred = &world.end_of(&third).await.missing;
+    assert!(barred[0].what.contains("`files` has no file plant-labels/PRINTER_KEY"), "{barred:?}");
+    let list = world.pondrix(&["secret", "list", "plant-labels"]).await.out;
+    assert!(list.contains("KEPT") && list.contains("vault"), "{list}");
+    // With a value of its own it is kept here again.
+    assert!(world.pondrix_with(&["secret", "set", "plant-labels", "PRINTER_KEY"], VALUE).0);
+    world.passes(&run().await).await;
 }

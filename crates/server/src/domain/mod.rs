@@ -80,7 +80,7 @@ use crate::backoff::Backoff;
 use crate::contents::Files;
 use crate::logs::Logs;
 use crate::ports::git::Repositories;
-use crate::ports::{Clock, Clusters, Ports, RegistryProbe};
+use crate::ports::{Clock, Clusters, Ports, RegistryProbe, SecretProviders};
 use crate::scheduler::Scheduler;
 use crate::seal::Seal;
 use crate::store::{Store, StoreError};
@@ -110,6 +110,8 @@ pub(crate) struct Engine {
     pub(crate) clusters: Arc<dyn Clusters>,
     repositories: Arc<dyn Repositories>,
     pub(crate) probe: Arc<dyn RegistryProbe>,
+    /// Who is asked for secrets that are kept elsewhere.
+    providers: SecretProviders,
     pub(crate) scheduler: Scheduler,
     pub(crate) seal: Seal,
     /// Where people and programs reach it; known once it listens.
@@ -210,6 +212,7 @@ impl Engine {
             clusters: ports.clusters,
             repositories: ports.repositories,
             probe: ports.registries,
+            providers: ports.providers,
             scheduler: Scheduler::start(),
             seal,
             issuer: OnceLock::new(),

@@ -13,6 +13,7 @@ use rusqlite::Connection;
 use super::settings::invalid;
 use super::{Asker, Engine, EngineError, LiveRun, NotAdmitted, Standing, environments, own_deed};
 use crate::audit;
+use crate::ports::NotProvided;
 use crate::seal::KeyOwner;
 use crate::store::{self, EnvironmentRow, Owner, Project, RunFilter, SealedSecret, StoreError};
 
@@ -33,6 +34,8 @@ pub(crate) enum NotGiven {
     Environment { name: String, refused: NotAdmitted },
     #[error("the secret `{name}` cannot be read: {words}")]
     Sealed { name: String, words: String },
+    #[error("the secret `{name}`: {why}")]
+    Provider { name: String, why: NotProvided },
 }
 
 /// A secret that a job gets.
@@ -98,22 +101,23 @@ impl LiveRun {
 struct New {
     name: SecretName,
     value: Vec<u8>,
+    provider: Option<String>,
     protected: Option<bool>,
 }
 
 impl New {
     fn checked(name: &str, secret: SecretValue) -> Result<Self, EngineError> {
         let value = secret.bytes().map_err(|error| EngineError::Invalid(error.to_string()))?;
-        let protected = secret.protected;
+        let SecretValue { protected, provider, .. } = secret;
         let name: SecretName = name.parse().map_err(|error| EngineError::Invalid(format!("{error}")))?;
-        if value.trim_ascii().len() < mask::SHORTEST {
+        if provider.is_none() && value.trim_ascii().len() < mask::SHORTEST {
             let least = mask::SHORTEST;
             return invalid(format!("a secret has at least {least} letters, so that it can be hidden in logs"));
         }
         if value.len() > LONGEST_SECRET {
             return invalid(format!("a secret has at most {} KiB", LONGEST_SECRET / 1024));
         }
-        Ok(Self { name, value, protected })
+        Ok(Self { name, value, provider, protected })
     }
 }
 
@@ -147,13 +151,19 @@ impl Engine {
     }
 
     async fn put_secret(&self, owner: Owner, new: New, by: Asker) -> Result<SecretView, EngineError> {
-        let New { name, value, protected } = new;
+        let New { name, value, provider, protected } = new;
         let scope = owner.scope();
+        if let Some(provider) = provider.as_ref().filter(|wanted| !self.providers.names().any(|name| name == *wanted)) {
+            return invalid(format!("the server has no provider `{provider}`; it has: {}", self.providers));
+        }
         let of = match &owner {
             Owner::Project(id, _) => KeyOwner::Project(*id),
             Owner::Shared(_) => KeyOwner::Server,
         };
-        let sealed = self.sealed(of, &place(&scope, name.as_str()), &value).await?;
+        let sealed = match &provider {
+            None => self.sealed(of, &place(&scope, name.as_str()), &value).await?,
+            Some(_) => Vec::new(),
+        };
         let (whose, wanted) = (owner.clone(), name.to_string());
         let known = move |c: &Connection| {
             Ok(store::secrets(c, &whose)?.into_iter().find(|known| known.name == wanted).map(|known| known.protected))
@@ -162,12 +172,22 @@ impl Engine {
             Some(said) => said,
             None => self.store.read(known).await?.unwrap_or_else(|| scope.is_protected()),
         };
-        audit::words(if protected { "for protected refs only" } else { "for any ref" });
+        let whose = if protected { "for protected refs only" } else { "for any ref" };
+        audit::words(provider.as_ref().map_or_else(|| whose.to_owned(), |from| format!("{whose}, kept by {from}")));
         let set = self.clock.now();
         let put = move |c: &Connection| {
             let known = store::secrets(c, &owner)?.into_iter().find(|known| known.name == name.as_str());
             let (used, used_by) = known.map(|known| (known.used, known.used_by)).unwrap_or_default();
-            let view = SecretView { name: name.to_string(), scope, set, by: by.name.clone(), protected, used, used_by };
+            let view = SecretView {
+                name: name.to_string(),
+                scope,
+                set,
+                by: by.name.clone(),
+                protected,
+                used,
+                used_by,
+                provider,
+            };
             store::put_secret(c, &owner, &view, &sealed).map(|()| view)
         };
         Ok(self.store.write_noted(set, put).await?)
@@ -293,14 +313,30 @@ impl Engine {
         let mut given = Vec::new();
         let mut owners = Vec::new();
         for (name, Found { owner, secret }) in found {
-            match self.seal.unseal(&place(&owner.scope(), &name), &secret.sealed) {
+            match self.opened(&name, &owner, &secret).await {
                 Ok(value) => given.push(NamedSecret { name: name.clone(), value }),
-                Err(error) => return Ok(Err(NotGiven::Sealed { name, words: error.to_string() })),
+                Err(why) => return Ok(Err(why)),
             }
             owners.push((owner, name));
         }
         self.note_given(&live.row.facts.id, job, runner, owners).await?;
         Ok(Ok(given))
+    }
+
+    /// The value of a secret, which is asked for where it is kept elsewhere.
+    pub(crate) async fn opened(&self, name: &str, owner: &Owner, secret: &SealedSecret) -> Result<Vec<u8>, NotGiven> {
+        let scope = owner.scope();
+        let name = name.to_owned();
+        match &secret.provider {
+            Some(provider) => {
+                let read = self.providers.read(provider, &scope, &name, LONGEST_SECRET).await;
+                read.map_err(|why| NotGiven::Provider { name, why })
+            }
+            None => {
+                let opened = self.seal.unseal(&place(&scope, &name), &secret.sealed);
+                opened.map_err(|error| NotGiven::Sealed { name, words: error.to_string() })
+            }
+        }
     }
 
     /// Notes that a job is given secrets: in the audit, and with each of them.

@@ -6,6 +6,7 @@ mod cluster;
 pub(crate) mod git;
 pub(crate) mod kubeconfig;
 pub(crate) mod openid;
+mod providers;
 mod registry;
 
 use std::sync::Arc;
@@ -16,6 +17,8 @@ use registry::DistributionProbe;
 
 pub(crate) use clock::Clock;
 pub(crate) use cluster::{Cluster, ClusterError, Clusters, DescribedClusters, Reached, images, title};
+pub use providers::{NoProvider, SecretProvider};
+pub(crate) use providers::{NotProvided, SecretProviders};
 pub(crate) use registry::RegistryProbe;
 
 /// All of them.
@@ -25,16 +28,18 @@ pub(crate) struct Ports {
     pub(crate) clusters: Arc<dyn Clusters>,
     pub(crate) repositories: Arc<dyn Repositories>,
     pub(crate) registries: Arc<dyn RegistryProbe>,
+    pub(crate) providers: SecretProviders,
 }
 
 impl Ports {
     /// The real ones.
-    pub(crate) fn real(reach: Reach) -> Self {
+    pub(crate) fn real(reach: Reach, providers: Vec<SecretProvider>) -> Self {
         Self {
             clock: Clock::of_machine(),
             clusters: Arc::new(DescribedClusters),
             repositories: Arc::new(GitRepositories),
             registries: Arc::new(DistributionProbe { reach }),
+            providers: SecretProviders::new(providers),
         }
     }
 }

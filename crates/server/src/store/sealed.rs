@@ -22,11 +22,11 @@ pub(crate) struct SealedValue {
 const VALUES: [(&str, &str); 8] = [
     (
         "SELECT p.name || '/' || s.name, s.project, s.project, s.name, s.sealed
-         FROM secrets s JOIN projects p ON p.id = s.project",
+         FROM secrets s JOIN projects p ON p.id = s.project WHERE s.provider IS NULL",
         "UPDATE secrets SET sealed = ?1 WHERE project = ?2 AND name = ?3",
     ),
     (
-        "SELECT scope || '/' || name, NULL, scope, name, sealed FROM shared_secrets",
+        "SELECT scope || '/' || name, NULL, scope, name, sealed FROM shared_secrets WHERE provider IS NULL",
         "UPDATE shared_secrets SET sealed = ?1 WHERE scope = ?2 AND name = ?3",
     ),
     (

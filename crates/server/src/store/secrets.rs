@@ -35,7 +35,7 @@ impl Owner {
     }
 }
 
-const VIEW: &str = "name, set_at, set_by, protected, used_at, used_by";
+const VIEW: &str = "name, set_at, set_by, protected, used_at, used_by, provider";
 
 fn view(row: &Row<'_>, scope: SecretScope) -> rusqlite::Result<SecretView> {
     Ok(SecretView {
@@ -46,6 +46,7 @@ fn view(row: &Row<'_>, scope: SecretScope) -> rusqlite::Result<SecretView> {
         protected: row.get(3)?,
         used: row.get::<_, Option<i64>>(4)?.map(Time::from_millis),
         used_by: row.get(5)?,
+        provider: row.get(6)?,
     })
 }
 
@@ -63,10 +64,10 @@ pub(crate) fn all_shared(connection: &Connection) -> Result<Vec<SecretView>, Sto
     let question = format!("SELECT {VIEW}, scope FROM shared_secrets ORDER BY scope, name");
     let mut statement = connection.prepare_cached(&question)?;
     let rows = statement.query_map([], |row| {
-        let scope: String = row.get(6)?;
+        let scope: String = row.get(7)?;
         let scope = scope.parse();
         let scope = scope.map_err(|error: pondrix_core::access::ScopeError| {
-            rusqlite::Error::FromSqlConversionFailure(6, Type::Text, Box::new(error))
+            rusqlite::Error::FromSqlConversionFailure(7, Type::Text, Box::new(error))
         })?;
         view(row, scope)
     })?;
@@ -77,6 +78,8 @@ pub(crate) fn all_shared(connection: &Connection) -> Result<Vec<SecretView>, Sto
 #[derive(Clone, Debug)]
 pub(crate) struct SealedSecret {
     pub(crate) sealed: Vec<u8>,
+    /// Who is asked for it instead.
+    pub(crate) provider: Option<String>,
     /// Whether only runs of protected refs are given it.
     pub(crate) protected: bool,
 }
@@ -84,10 +87,11 @@ pub(crate) struct SealedSecret {
 /// The sealed value of a secret.
 pub(crate) fn sealed(connection: &Connection, owner: &Owner, name: &str) -> Result<Option<SealedSecret>, StoreError> {
     let (table, column, whose) = owner.place();
-    let question = format!("SELECT sealed, protected FROM {table} WHERE {column} = ?1 AND name = ?2");
+    let question = format!("SELECT sealed, protected, provider FROM {table} WHERE {column} = ?1 AND name = ?2");
     let mut statement = connection.prepare_cached(&question)?;
-    let mut rows = statement
-        .query_map(params![whose, name], |row| Ok(SealedSecret { sealed: row.get(0)?, protected: row.get(1)? }))?;
+    let mut rows = statement.query_map(params![whose, name], |row| {
+        Ok(SealedSecret { sealed: row.get(0)?, protected: row.get(1)?, provider: row.get(2)? })
+    })?;
     Ok(rows.next().transpose()?)
 }
 
@@ -101,10 +105,19 @@ pub(crate) fn put(
     let (table, column, whose) = owner.place();
     connection
         .prepare_cached(&format!(
-            "INSERT INTO {table} ({column}, name, sealed, set_at, set_by, protected) VALUES (?1, ?2, ?3, ?4, ?5, ?6)
-             ON CONFLICT ({column}, name) DO UPDATE SET sealed = ?3, set_at = ?4, set_by = ?5, protected = ?6"
+            "INSERT INTO {table} ({column}, name, sealed, set_at, set_by, protected, provider)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) ON CONFLICT ({column}, name)
+             DO UPDATE SET sealed = ?3, set_at = ?4, set_by = ?5, protected = ?6, provider = ?7"
         ))?
-        .execute(params![whose, secret.name, sealed, secret.set.millis(), secret.by, secret.protected])?;
+        .execute(params![
+            whose,
+            secret.name,
+            sealed,
+            secret.set.millis(),
+            secret.by,
+            secret.protected,
+            secret.provider
+        ])?;
     Ok(())
 }
 

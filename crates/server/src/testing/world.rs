@@ -14,7 +14,7 @@ use super::network::Network;
 use super::ports::ScriptedRegistry;
 use super::{Random, ScriptedCluster, ScriptedRepository};
 use crate::domain::{Engine, LiveRun};
-use crate::ports::{Clock, Ports};
+use crate::ports::{Clock, Ports, SecretProviders};
 use crate::seal::{KeyOwner, MasterKey, Seal};
 use crate::store::scripted::Fate;
 use crate::store::{self, EnvironmentRow, Store};
@@ -152,6 +152,7 @@ impl World {
             clusters: Arc::new(self.cluster.clone()),
             repositories: Arc::new(self.repository.clone()),
             registries: Arc::new(self.registry.clone()),
+            providers: SecretProviders::default(),
         };
         let (engine, preflights) =
             Engine::new(store, ports, self.seal.clone(), self.folder.path().to_owned(), 64 << 20);

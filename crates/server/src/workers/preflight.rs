@@ -178,6 +178,7 @@ async fn secrets(
     };
     let (found, standing) = engine.store.read(read).await?;
     let (project, candidate) = (&facts.id.project, standing.candidate(facts));
+    let mut given = Vec::new();
     let missing = found.into_iter().filter_map(|(found, name, job)| match found {
         Err(NotGiven::None { .. }) => {
             let what = format!("{project} has no secret `{name}`");
@@ -191,9 +192,19 @@ async fn secrets(
                 format!("merge it first, or have {project} protect that: pondrix project set {project} --protect REF");
             Some(fault(&job, what, fix))
         }
-        Ok(_) => None,
+        Ok(found) => {
+            given.push((found, name, job));
+            None
+        }
     });
     let mut missing: Vec<PreflightFault> = missing.collect();
+    // What is kept elsewhere may be gone from there.
+    for (Found { owner, secret }, name, job) in given.into_iter().filter(|(found, ..)| found.secret.provider.is_some())
+    {
+        if let Err(why) = engine.opened(&name, &owner, &secret).await {
+            missing.push(fault(&job, why.to_string(), "have its provider give it, or set it here: pondrix secret set"));
+        }
+    }
     // What two stages lack for the same reason is told once.
     missing.dedup_by(|a, b| a.what == b.what);
     Ok(missing)
