@@ -3,7 +3,7 @@
 CARGO ?= cargo
 NPM ?= npm
 .DEFAULT_GOAL := help
-.PHONY: help setup demo-setup console contract demo build test explore fuzz trial lint bench screenshots
+.PHONY: help setup demo-setup console contract demo build test explore fuzz trial lint bench screenshots audit
 
 help: ## Tell what there is
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -39,10 +39,13 @@ lint: console ## Formatting, clippy, the console's checks
 	$(CARGO) clippy --workspace --all-targets -- --deny warnings
 	cd console && $(NPM) run --silent check
 
+audit: console/node_modules/.package-lock.json ## Look for known faults and unfit licences of libraries, as far as their data is there
+	@scripts/audit
+
 # Properties are tested on the same cases each time: what fails here fails again, and what passes passes again.
 test: export PROPTEST_RNG_SEED = 20261125
 test: export PROPTEST_DISABLE_FAILURE_PERSISTENCE = true
-test: setup console lint ## Everything that is checked
+test: setup console lint audit ## Everything that is checked
 	cd console && $(NPM) run --silent test
 	$(CARGO) test --workspace
 

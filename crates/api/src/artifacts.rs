@@ -43,6 +43,9 @@ pub struct NewArtifact {
 pub struct Digests {
     /// They.
     pub digests: Vec<Digest>,
+    /// How many bytes the files of an artifact are that they are for; nothing where they are for none.
+    #[serde(default)]
+    pub bytes: u64,
 }
 
 /// Files that a job asked for, from where they were kept.

@@ -13,6 +13,7 @@ mod keys;
 mod openid;
 mod plan;
 mod problem;
+mod quotas;
 mod registries;
 mod retention;
 mod runner;
@@ -39,6 +40,7 @@ pub use keys::KeysView;
 pub use openid::{OpenIdChange, OpenIdSettings, OpenIdSubject, OpenIdView, SignInWays};
 pub use plan::{PlanRequest, PlanView, PlannedJobView, PlannedStageView};
 pub use problem::Problem;
+pub use quotas::{QuotaChange, QuotaList, QuotaView};
 pub use registries::{
     RegistryAccount, RegistryChange, RegistryCheck, RegistryList, RegistryProof, RegistryQuestion, RegistryView,
 };

@@ -73,6 +73,9 @@ pub struct Assignment {
     pub log: u64,
     /// How long it may be in all.
     pub log_limit: u64,
+    /// The most that the caches which builds of its project mount may take on the runner, in bytes.
+    #[serde(default)]
+    pub runner_caches: Option<u64>,
     /// What to do.
     pub work: Work,
     /// The artifacts that the job fetches.

@@ -18,6 +18,7 @@ pub mod mask;
 pub mod pipeline;
 pub mod plan;
 pub mod queue;
+pub mod quota;
 mod recent;
 pub mod retention;
 pub mod rollout;

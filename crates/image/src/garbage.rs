@@ -197,13 +197,33 @@ impl Store {
     /// # Errors
     /// When a folder cannot be read.
     pub fn free_space(&self, room: Room, caches: &Path) -> io::Result<Freed> {
-        let mut freed = Freed::default();
-        let Ok(_alone) = self.users().1.try_lock() else { return Ok(freed) };
+        let Ok(_alone) = self.users().1.try_lock() else { return Ok(Freed::default()) };
         let mut all = self.contents()?;
         all.extend(self.records()?);
         all.extend(cached(caches)?);
         let total = all.iter().map(|content| content.bytes).sum::<u64>() + taken_by(&self.folder().join("unfinished"));
         let excess = room.excess(total, &rustix::fs::statvfs(self.folder())?);
+        Ok(self.remove_oldest(all, excess))
+    }
+
+    /// Removes caches of one project, whose folders these are, that were not used for longest, as far as nobody uses them,
+    /// until they take no more than so many bytes.
+    ///
+    /// # Errors
+    /// When a folder cannot be read.
+    pub fn limit_caches(&self, folders: &[PathBuf], limit: u64) -> io::Result<Freed> {
+        let _alone = self.users().1.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut all = Vec::new();
+        for folder in folders {
+            all.extend(cached_of(folder)?);
+        }
+        let total = all.iter().map(|content| content.bytes).sum::<u64>();
+        Ok(self.remove_oldest(all, total.saturating_sub(limit)))
+    }
+
+    /// Removes so many bytes of content that nobody uses, first what was not used for longest.
+    fn remove_oldest(&self, mut all: Vec<Content>, excess: u64) -> Freed {
+        let mut freed = Freed::default();
         all.sort_by_key(|content| content.used);
         for content in all {
             if freed.bytes >= excess {
@@ -228,7 +248,7 @@ impl Store {
             freed.count += 1;
             freed.bytes += content.bytes;
         }
-        Ok(freed)
+        freed
     }
 
     /// What instructions made and which files layers have, as content of its own.
@@ -323,13 +343,23 @@ fn cached(caches: &Path) -> io::Result<Vec<Content>> {
         other => other?,
     };
     for project in projects {
-        for cache in fs::read_dir(project?.path())? {
-            let path = cache?.path();
-            // One that begins with a dot is being made.
-            let is_cache =
-                path.is_dir() && path.file_name().is_none_or(|name| !name.as_encoded_bytes().starts_with(b"."));
-            all.extend(is_cache.then(|| content(path.clone(), cache_mark(&path))).flatten());
-        }
+        all.extend(cached_of(&project?.path())?);
+    }
+    Ok(all)
+}
+
+/// The caches in the folder of a project.
+fn cached_of(folder: &Path) -> io::Result<Vec<Content>> {
+    let entries = match fs::read_dir(folder) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        other => other?,
+    };
+    let mut all = Vec::new();
+    for cache in entries {
+        let path = cache?.path();
+        // One that begins with a dot is being made.
+        let is_cache = path.is_dir() && path.file_name().is_none_or(|name| !name.as_encoded_bytes().starts_with(b"."));
+        all.extend(is_cache.then(|| content(path.clone(), cache_mark(&path))).flatten());
     }
     Ok(all)
 }

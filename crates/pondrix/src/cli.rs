@@ -74,6 +74,8 @@ pub(crate) enum Command {
     Restore(commands::restore::Restore),
     #[command(subcommand)]
     Retention(commands::retention::Retention),
+    #[command(subcommand)]
+    Quota(commands::quota::QuotaCommand),
     Check(commands::check::Check),
     Plan(commands::plan::Plan),
     Draft(commands::draft::Draft),

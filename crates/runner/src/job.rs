@@ -6,11 +6,12 @@ use std::time::{Duration, Instant};
 use futures_util::FutureExt;
 use futures_util::future::FusedFuture;
 use pondrix_api::{Assignment, ClientError, JobReport, RunnerClient};
+use pondrix_core::ProjectName;
 use pondrix_sandbox::Launcher;
 use tokio::runtime::Handle;
 use tokio::sync::{oneshot, watch};
 use tokio_util::sync::CancellationToken;
-use tracing::warn;
+use tracing::{info, warn};
 
 use crate::config::RunnerConfig;
 use crate::contact::{Contact, Ending};
@@ -34,6 +35,18 @@ pub(crate) struct JobContext {
     launcher: Launcher,
     assignment: Arc<Assignment>,
     contact: Contact,
+}
+
+/// Keeps what builds of a project mount within what it may have on a runner.
+fn keep_within(folder: &Folder, project: &ProjectName, limit: u64) {
+    let caches = [true, false].map(|is_trusted| folder.build_caches(project, is_trusted));
+    match folder.store.limit_caches(&caches, limit) {
+        Ok(freed) if freed.count > 0 => {
+            info!(%project, freed.count, freed.bytes, "removed caches over the project's quota")
+        }
+        Ok(_) => {}
+        Err(error) => warn!(%project, %error, "the size of a project's caches could not be told"),
+    }
 }
 
 impl JobContext {
@@ -137,9 +150,15 @@ impl JobContext {
             }
             reports.send(Self::ended(end));
             drop(reports);
-            // Nobody need wait for it.
-            tokio::task::spawn_blocking(move || drop(scratch));
             drop(in_use);
+            // Nobody need wait for it.
+            let (folder, assignment) = (self.folder.clone(), Arc::clone(&self.assignment));
+            tokio::task::spawn_blocking(move || {
+                drop(scratch);
+                if let Some(limit) = assignment.runner_caches {
+                    keep_within(&folder, &assignment.facts.id.project, limit);
+                }
+            });
             self.folder.crowded.notify_one();
         };
         tokio::select! {

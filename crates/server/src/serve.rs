@@ -40,6 +40,8 @@ pub struct ServerConfig {
     pub try_limit: u64,
     /// The longest log of a job, in bytes.
     pub log_limit: u64,
+    /// The largest artifact, in bytes.
+    pub artifact_limit: u64,
     /// The certificate of its own, where it speaks TLS itself.
     pub tls: Option<TlsFiles>,
     /// How many requests a second one token, or one address without one, may make; any number where nothing is said.
@@ -107,7 +109,8 @@ impl Server {
         // Of before: one for all runners, which is good no more.
         let _ = std::fs::remove_file(config.data.join("runner.token"));
         let seal = unlock(&store, &config.keys, ports.clock.now()).await?;
-        let (engine, preflights) = Engine::new(store.clone(), ports, seal, config.data.clone(), config.log_limit);
+        let (engine, preflights) =
+            Engine::new(store.clone(), ports, seal, config.data.clone(), (config.log_limit, config.artifact_limit));
         Ok((Self { config, store, engine, preflights }, Tokens { admin }))
     }
 

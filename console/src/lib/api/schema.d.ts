@@ -641,6 +641,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/quotas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much the projects that may be seen may have, and have. */
+        get: operations["settings_list_quotas"];
+        /** Sets how much a project may have, or each that says nothing itself. */
+        put: operations["settings_set_quota"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/registries": {
         parameters: {
             query?: never;
@@ -2264,6 +2282,51 @@ export interface components {
              */
             weight: number;
         };
+        /** @description How much a project may have; as much as there is, where nothing is said. */
+        Quota: {
+            /**
+             * @description What its artifacts may take on the server.
+             * @default null
+             */
+            artifacts: string | null;
+            /**
+             * @description What its logs may take there.
+             * @default null
+             */
+            logs: string | null;
+            /**
+             * Format: int32
+             * @description How many minutes its jobs may take, together, in 30 days.
+             * @default null
+             */
+            minutes: number | null;
+            /**
+             * @description What the caches that its builds mount may take on each runner.
+             * @default null
+             */
+            runner_caches: string | null;
+        };
+        /** @description What a project may have from now on. */
+        QuotaChange: {
+            /** @description The project; each that says nothing itself, where none is named. */
+            project?: string | null;
+            /** @description How much. */
+            quota: components["schemas"]["Quota"];
+        };
+        /** @description Of several projects. */
+        QuotaList: {
+            /** @description By name. */
+            projects: components["schemas"]["QuotaView"][];
+        };
+        /** @description How much a project may have, and has. */
+        QuotaView: {
+            /** @description The project. */
+            project: string;
+            /** @description How much it may have: what was set for it, and for all where nothing was. */
+            quota: components["schemas"]["Quota"];
+            /** @description How much it has. */
+            used: components["schemas"]["Used"];
+        };
         /** @description Of which branches and tags an environment takes runs. */
         Refs: "protected" | "any" | {
             /** @description Of these. */
@@ -2912,6 +2975,24 @@ export interface components {
              * @description When it was used last, to the minute.
              */
             used?: string | null;
+        };
+        /** @description How much a project has. */
+        Used: {
+            /**
+             * Format: int64
+             * @description What its artifacts take, in bytes; what two of them have in common counts twice.
+             */
+            artifacts: number;
+            /**
+             * Format: int64
+             * @description What its logs take, in bytes.
+             */
+            logs: number;
+            /**
+             * Format: int64
+             * @description How many milliseconds its jobs took in the last 30 days.
+             */
+            millis: number;
         };
         /** @description What shall change of a person. */
         UserChange: {
@@ -6422,6 +6503,147 @@ export interface operations {
             };
             /** @description Too Many Requests */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings_list_quotas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuotaList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server could not do this; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings_set_quota: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuotaChange"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Whoever is signed in may not do this, or another site asks for it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What is there does not allow it now. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request's content type is another than the one named here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

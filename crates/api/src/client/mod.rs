@@ -6,6 +6,7 @@ mod keys;
 mod openid;
 mod people;
 mod person;
+mod quotas;
 mod registries;
 mod runner;
 mod runners;

@@ -16,6 +16,7 @@ pub(crate) mod openid;
 pub(crate) mod plan;
 pub(crate) mod pool;
 pub(crate) mod project;
+pub(crate) mod quota;
 pub(crate) mod registry;
 pub(crate) mod rerun;
 pub(crate) mod restore;
@@ -59,6 +60,7 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Backup(command) => command.run(global).await,
         Command::Restore(command) => command.run(global),
         Command::Retention(command) => command.run(global).await,
+        Command::Quota(command) => command.run(global).await,
         Command::Secret(command) => command.run(global).await,
         Command::Check(command) => command.run(global).await,
         Command::Start(command) => command.run(global).await,

@@ -31,6 +31,7 @@ mod pasts;
 mod platforms;
 mod promises;
 mod quickstart;
+mod quotas;
 mod recipes;
 mod registry;
 mod repositories;

@@ -290,7 +290,7 @@ async fn whoever_knows_the_digest_of_another_projects_content_has_not_got_it() {
     let frame = [&[0x28, 0xb5, 0x2f, 0xfd, 0x20, u8::try_from(length).unwrap()], &block[..3], &text[..]].concat();
     std::fs::write(&packed, frame).unwrap();
     let into = world.folder.path().join("fetched");
-    let asked = Digests { digests: vec![digest.clone()] };
+    let asked = Digests { digests: vec![digest.clone()], bytes: 0 };
     let file = ArtifactFile {
         path: "map".to_owned(),
         digest: digest.clone(),

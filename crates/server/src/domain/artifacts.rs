@@ -11,7 +11,7 @@ use pondrix_core::work::{Outputs, RunFacts};
 use pondrix_core::{JobKey, RunId, State, Time, junit, retention};
 use tracing::{info, warn};
 
-use super::{Engine, LiveRun};
+use super::{Engine, EngineError, LiveRun};
 use crate::off_thread::off_thread;
 use crate::store::{self, ArtifactRow, StoreError};
 
@@ -47,12 +47,14 @@ impl Engine {
         live: &LiveRun,
         job: &JobKey,
         request: NewArtifact,
-    ) -> Result<(), StoreError> {
+    ) -> Result<(), EngineError> {
+        let size: u64 = request.files.iter().map(|file| file.size).sum();
+        self.must_have_room(live, size).await?;
         let created = self.clock.now();
         let until = created.plus_millis(i64::from(request.seconds) * 1000);
         let artifact = ArtifactRow { job: job.clone(), name: request.name, created, until, files: request.files };
         let run = live.row.id;
-        self.store.write(move |records| store::put_artifact(records, run, &artifact)).await
+        Ok(self.store.write(move |records| store::put_artifact(records, run, &artifact)).await?)
     }
 
     /// The files that a job kept under a name; those of the run that it was carried over from, where it
@@ -164,6 +166,7 @@ impl Engine {
         let over =
             move |c: &rusqlite::Connection| Ok(retention::to_remove(&store::all_artifacts(c)?, now, MOST_ARTIFACTS));
         let over = self.store.read(over).await?;
+        self.piece(self.store.write(move |c| store::forget_time(c, now))).await?;
         for piece in over.chunks(ARTIFACTS_PIECE) {
             let ids = piece.to_vec();
             self.piece(self.store.write(move |c| store::remove_artifacts(c, &ids))).await?;

@@ -128,6 +128,7 @@ impl Engine {
         };
         let registries = Self::registries_for(&*registries?, &live.row.facts.id.project, &work);
         let registries = self.identified(registries, Speaker::Job(&live, &job)).await?;
+        let (log_limit, runner_caches) = self.limits_of_job(&live.row.facts.id.project).await?;
         let earlier = self.earlier(&live, &job, &work).await?;
         let artifacts = match live.planned(&job) {
             Some(planned) => self.artifacts_for(&live, planned).await?,
@@ -140,7 +141,8 @@ impl Engine {
             // Filled in where the runner is answered: there it is known where people reach the server.
             address: String::new(),
             log: self.logs.log(&live.row.facts.id, &job).length(),
-            log_limit: self.log_limit,
+            log_limit,
+            runner_caches,
             job,
             attempt,
             artifacts,

@@ -233,10 +233,13 @@ impl Engine {
                 if let Some(job) = &ended {
                     ended_jobs.insert(job.clone());
                 }
+                let before = steps.last().map_or(&state.run, |last: &Step| &last.run);
+                let took = ended.as_ref().and_then(|job| before.job(job)).filter(|job| job.runner.is_some());
+                let took = took.and_then(|job| Some(step.at.since(job.started?)));
                 let taken = decision.lease.clone().zip(taken_job(event));
                 // The index is what others are built on, and not the images in it.
                 let is_part = matches!(event, Event::ResultAdded { job, .. } if live.row.plan.is_part(job));
-                writes.push((Arc::clone(&step.event), step.at, ended, taken, is_part));
+                writes.push((Arc::clone(&step.event), step.at, (ended, took), taken, is_part));
                 steps.push(step);
             }
             answers.push(Ok(()));
@@ -248,13 +251,16 @@ impl Engine {
         let write = move |c: &rusqlite::Connection| {
             let mut new = Vec::new();
             let mut newest = 0;
-            for (event, at, ended, taken, is_part) in writes {
+            for (event, at, (ended, took), taken, is_part) in writes {
                 if let Some((NewLease { hash, runner, instance }, job)) = taken {
                     let number = store::put_lease(c, &hash, id, &job, (&runner, &instance))?;
                     new.push(Lease { hash, number, run: facts.id.clone(), job, runner, instance });
                 }
                 if let Some(job) = &ended {
                     store::end_lease(c, id, job)?;
+                }
+                if let Some(took) = took {
+                    store::add_time(c, id, at, took)?;
                 }
                 if let Event::ResultAdded { job, result } = event.event() {
                     Self::remember_tests(c, id, job, result)?;

@@ -23,6 +23,7 @@ mod live;
 mod openid;
 mod passwords;
 mod people;
+mod quotas;
 mod reading;
 mod registries;
 mod remembered;
@@ -121,6 +122,8 @@ pub(crate) struct Engine {
     pub(crate) logs: Logs,
     /// How long the log of a job may be, in bytes.
     log_limit: u64,
+    /// How large an artifact may be, in bytes.
+    artifact_limit: u64,
     pub(crate) archives: Recent<Bytes>,
     known_tokens: KnownTokens,
     passwords: passwords::Passwords,
@@ -203,7 +206,7 @@ impl Engine {
         ports: Ports,
         seal: Seal,
         data: PathBuf,
-        log_limit: u64,
+        (log_limit, artifact_limit): (u64, u64),
     ) -> (Arc<Self>, PreflightOrders) {
         let (preflights, orders) = mpsc::unbounded_channel();
         let engine = Self {
@@ -220,6 +223,7 @@ impl Engine {
             files: Files::new(data.join("files")),
             logs: Logs::new(data.join("logs")),
             log_limit,
+            artifact_limit,
             archives: Recent::new(ARCHIVES_KEPT),
             known_tokens: KnownTokens::default(),
             passwords: passwords::Passwords::default(),

@@ -167,6 +167,8 @@ pub(crate) const RULES: &[Rule] = &[
     noted("PUT", "/api/v1/runners/{name}/pause", ADMINISTER, "runner pause"),
     noted("DELETE", "/api/v1/runners/{name}/pause", ADMINISTER, "runner resume"),
     noted("PUT", "/api/v1/pools", ADMINISTER, "pool set"),
+    rule("GET", "/api/v1/quotas", SEEN),
+    noted("PUT", "/api/v1/quotas", ADMINISTER, "quota set"),
     rule("GET", "/api/v1/retention", SEEN),
     noted(
         "PUT",

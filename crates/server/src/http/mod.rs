@@ -20,6 +20,7 @@ mod noting;
 mod openid;
 mod people;
 mod projects;
+mod quotas;
 mod registries;
 mod retention;
 mod runner;
@@ -144,6 +145,7 @@ fn routes_for_people() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(settings::list_environments, settings::set_environment))
         .routes(routes!(settings::remove_environment))
         .routes(routes!(settings::freeze, settings::thaw))
+        .routes(routes!(quotas::list_quotas, quotas::set_quota))
         .routes(routes!(retention::show, retention::set))
         .routes(routes!(retention::preview))
         .routes(routes!(backup::make))

@@ -110,9 +110,11 @@ async fn missing(
     Json(asked): Json<Digests>,
 ) -> Result<Json<Digests>, ApiError> {
     let (live, _) = leased(&app, &runner, &lease).await?;
+    // What there is no room for is not sent first.
+    app.engine.must_have_room(&live, asked.bytes).await?;
     let allowed = app.engine.allowed_contents(live.row.id, asked.digests.clone()).await?;
     let digests = asked.digests.into_iter().filter(|digest| !allowed.contains(digest)).collect();
-    Ok(Json(Digests { digests }))
+    Ok(Json(Digests { digests, bytes: 0 }))
 }
 
 async fn send(

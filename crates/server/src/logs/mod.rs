@@ -7,11 +7,11 @@ use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io;
 use std::os::unix::fs::FileExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 
 use pondrix_core::terminal::final_line;
-use pondrix_core::{JobKey, RunId};
+use pondrix_core::{JobKey, ProjectName, RunId};
 use tokio::sync::watch;
 
 use crate::off_thread::off_thread;
@@ -79,6 +79,11 @@ impl Logs {
         self.files(run.project.as_str(), run.number).into_iter().filter(is_plain).map(compress).collect()
     }
 
+    /// The folder of all logs of a project.
+    pub(crate) fn folder_of_project(&self, project: &ProjectName) -> PathBuf {
+        self.folder.join(project.as_str())
+    }
+
     /// The files of the logs of a run.
     pub(crate) fn files(&self, project: &str, number: u64) -> Vec<PathBuf> {
         let folder = self.folder_of(project, number);
@@ -88,6 +93,13 @@ impl Logs {
         files.sort();
         files
     }
+}
+
+/// How many bytes the logs in the folder of a project take.
+pub(crate) fn taken_by(folder: &Path) -> u64 {
+    let runs = fs::read_dir(folder).into_iter().flatten().flatten();
+    let files = runs.flat_map(|run| fs::read_dir(run.path()).into_iter().flatten().flatten());
+    files.filter_map(|file| file.metadata().ok()).map(|data| data.len()).sum()
 }
 
 /// A log that is compressed, and not in its place yet.

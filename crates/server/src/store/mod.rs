@@ -14,6 +14,7 @@ mod images;
 mod openid;
 mod plans;
 mod projects;
+mod quotas;
 mod records;
 mod registries;
 mod removal;
@@ -57,6 +58,7 @@ pub(crate) use projects::{
     Project, ProjectRow, add as add_project, all as projects, by_name as project, default_branch, has_default_branch,
     protected, put_default_branch, put_protected, put_share, refs, see, see_ref, seen_well, shares, was_seen,
 };
+pub(crate) use quotas::{ALL as ALL_PROJECTS, add_time, artifacts_used, forget_time, put_quota, quota, time_used};
 pub(crate) use records::{
     Body as ImageBody, PackedListing, PackedRecord, image, images, listing, newest as newest_images, put_index,
     put_listing, put_record, put_running, put_tags, repositories, tag_changes, tagged, unlisted,
@@ -112,7 +114,7 @@ enum Migration {
 use Migration::{Documents, Tables};
 
 /// All of them, in order. One that has landed is never edited.
-const MIGRATIONS: [Migration; 28] = [
+const MIGRATIONS: [Migration; 29] = [
     Tables(include_str!("migrations/001.sql")),
     Tables(include_str!("migrations/002.sql")),
     Tables(include_str!("migrations/003.sql")),
@@ -141,6 +143,7 @@ const MIGRATIONS: [Migration; 28] = [
     Tables(include_str!("migrations/026.sql")),
     Tables(include_str!("migrations/027.sql")),
     Tables(include_str!("migrations/028.sql")),
+    Tables(include_str!("migrations/029.sql")),
 ];
 /// How long is waited for another program that has the database.
 const BUSY_TIME: Duration = Duration::from_secs(10);

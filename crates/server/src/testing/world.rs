@@ -155,7 +155,7 @@ impl World {
             providers: SecretProviders::default(),
         };
         let (engine, preflights) =
-            Engine::new(store, ports, self.seal.clone(), self.folder.path().to_owned(), 64 << 20);
+            Engine::new(store, ports, self.seal.clone(), self.folder.path().to_owned(), (64 << 20, 1 << 30));
         let shutdown = CancellationToken::new();
         let watcher = Watcher::new(Arc::clone(&engine), LOOK_EVERY, shutdown.clone());
         engine.resume().await.unwrap();

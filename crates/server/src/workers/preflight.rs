@@ -123,7 +123,8 @@ async fn look(engine: &Engine, live: &LiveRun) -> Result<Vec<PreflightFault>, St
     let needs = Needs::of(live, &jobs);
     let facts = &live.row.facts;
     let registries = engine.registries().await?.of(&facts.id.project);
-    let mut faults = secrets(engine, facts, needs.secrets).await?;
+    let mut faults = quotas(engine, facts, &jobs).await?;
+    faults.extend(secrets(engine, facts, needs.secrets).await?);
     let refused = engine.not_admitted(facts, live.row.summary.by.clone(), &needs.environments).await?;
     for fault in &refused {
         let target = jobs.iter().find(|job| job.key.as_str() == fault.job).map(|job| match &job.kind {
@@ -208,6 +209,14 @@ async fn secrets(
     // What two stages lack for the same reason is told once.
     missing.dedup_by(|a, b| a.what == b.what);
     Ok(missing)
+}
+
+/// What a project has all of that its jobs need.
+async fn quotas(engine: &Engine, facts: &RunFacts, jobs: &[&PlannedJob]) -> Result<Vec<PreflightFault>, StoreError> {
+    let Some(first) = jobs.iter().find(|job| !matches!(job.kind, JobKind::Rollout(_))) else { return Ok(Vec::new()) };
+    let project = facts.id.project.as_str();
+    let used_up = engine.used_up(&facts.id.project).await?.into_iter();
+    Ok(used_up.map(|what| fault(first.key.as_str(), what.words(project), what.help(project))).collect())
 }
 
 /// Files that image jobs and rollouts name, and that the commit does not have.

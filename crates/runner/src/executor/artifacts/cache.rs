@@ -106,7 +106,7 @@ fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> 
     let packed = tempfile::NamedTempFile::new_in(executor.scratch.path())?;
     pack(workspace, &restored.path, packed.as_file())?;
     let (digest, size) = executor.folder.contents.put(packed.path(), false)?;
-    let asked = Digests { digests: vec![digest.clone()] };
+    let asked = Digests { digests: vec![digest.clone()], bytes: 0 };
     let missing = executor.ask(async |client, assignment| client.missing(assignment, &asked).await)?;
     if !missing.digests.is_empty() {
         send(executor, packed.path(), &digest)?;

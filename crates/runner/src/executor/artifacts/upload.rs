@@ -62,7 +62,8 @@ pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifa
     }
     let digests: BTreeSet<Digest> =
         files.iter().filter(|file| file.link.is_none()).map(|file| file.digest.clone()).collect();
-    let digests = Digests { digests: digests.into_iter().collect() };
+    let bytes = files.iter().map(|file| file.size).sum::<u64>();
+    let digests = Digests { digests: digests.into_iter().collect(), bytes };
     let missing = executor.ask(async |client, assignment| client.missing(assignment, &digests).await).doing(doing)?;
     for digest in &missing.digests {
         let contents = &executor.folder.contents;
@@ -70,7 +71,7 @@ pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifa
         let Some(content) = content else { return told("a content is gone from the runner") };
         send(executor, &content, digest).doing(doing)?;
     }
-    let (count, bytes) = (files.len() as u64, files.iter().map(|file| file.size).sum::<u64>());
+    let count = files.len() as u64;
     let seconds = artifact.keep.seconds();
     let request = NewArtifact { name: name.clone(), seconds, files };
     executor.ask(async |client, assignment| client.add_artifact(assignment, &request).await).doing(doing)?;
