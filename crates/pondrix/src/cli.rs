@@ -40,7 +40,7 @@ pub(crate) struct Global {
 /// The commands.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    Serve(commands::serve::Serve),
+    Serve(Box<commands::serve::Serve>),
     Demo(commands::demo::Demo),
     #[command(subcommand)]
     Runner(commands::runner::Runner),

@@ -1,7 +1,8 @@
 //! The runner's folder: its store of images, and a place for each job.
 
-use std::fs::{self, File};
+use std::fs::{self, File, Permissions};
 use std::io::Write;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -53,6 +54,8 @@ impl Folder {
         let told = || format!("{} cannot be the runner's folder", path.display());
         fs::create_dir_all(path).with_context(told)?;
         let path = path.canonicalize().with_context(told)?;
+        // What jobs left is nobody's business on this machine.
+        fs::set_permissions(&path, Permissions::from_mode(0o700)).with_context(told)?;
         let mut lock =
             File::options().create(true).truncate(false).write(true).open(path.join("lock")).with_context(told)?;
         if flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {

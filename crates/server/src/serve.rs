@@ -40,6 +40,8 @@ pub struct ServerConfig {
     pub try_limit: u64,
     /// The longest log of a job, in bytes.
     pub log_limit: u64,
+    /// The most that is taken of a repository at once, in bytes.
+    pub repository_limit: u64,
     /// The largest artifact, in bytes.
     pub artifact_limit: u64,
     /// The certificate of its own, where it speaks TLS itself.
@@ -56,9 +58,9 @@ pub struct ServerConfig {
     pub reach: Reach,
 }
 
-/// Keeps other users of the machine out of what the server alone reads. Its own runners work below its folder, and find
-/// their way through it.
+/// Keeps other users of the machine out of what the server and its own runners read.
 fn close_to_others(data: &Path) -> std::io::Result<()> {
+    std::fs::set_permissions(data, Permissions::from_mode(0o700))?;
     for folder in ["repositories", "logs", "files", "tries"] {
         let folder = data.join(folder);
         std::fs::create_dir_all(&folder)?;
@@ -104,7 +106,7 @@ impl Server {
         backup::remove_unfinished(&config.data);
         remove_aside_of_before(&config.data);
         let store = Store::open(&config.data.join("records.db")).with_context(told)?;
-        let ports = Ports::real(config.reach.clone(), config.providers.clone());
+        let ports = Ports::real(config.reach.clone(), config.providers.clone(), config.repository_limit);
         let admin = Self::new_admin_token(&store, &ports.clock).await?;
         // Of before: one for all runners, which is good no more.
         let _ = std::fs::remove_file(config.data.join("runner.token"));

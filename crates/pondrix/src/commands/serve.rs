@@ -79,6 +79,9 @@ pub(crate) struct Serve {
     /// The most that is kept of a job's log; of what is longer, the end of each step is kept as well.
     #[arg(long, default_value = "64MiB", value_name = "SIZE")]
     log_limit: pondrix_core::Size,
+    /// The most that is taken of a repository at once: what git writes into one file.
+    #[arg(long, value_name = "SIZE", default_value = "16GiB")]
+    repository_limit: pondrix_core::Size,
     /// The largest artifact: what all its files take together.
     #[arg(long, value_name = "SIZE", default_value = "16GiB")]
     artifact_limit: pondrix_core::Size,
@@ -137,6 +140,7 @@ impl Serve {
             public_url: self.public_url,
             try_limit: self.try_limit.bytes(),
             log_limit: self.log_limit.bytes(),
+            repository_limit: self.repository_limit.bytes(),
             artifact_limit: self.artifact_limit.bytes(),
             tls: self.tls_certificate.zip(self.tls_key).map(|(certificate, key)| TlsFiles { certificate, key }),
             request_limit: Some(self.request_limit).filter(|limit| *limit > 0),

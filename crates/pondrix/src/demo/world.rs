@@ -97,6 +97,7 @@ impl World {
             public_url: None,
             try_limit: 64 << 20,
             log_limit: 64 << 20,
+            repository_limit: 16 << 30,
             artifact_limit: 16 << 30,
             tls: None,
             request_limit: None,

@@ -568,7 +568,7 @@ async fn other_users_of_the_machine_read_neither_records_nor_logs_nor_keys() {
     for name in ["records.db", "records.db-wal", "records.db-shm", "secrets.key", "own-1.token", "address"] {
         assert_eq!(mode(name), 0o600, "{name}");
     }
-    for name in ["repositories", "logs", "files", "tries"] {
+    for name in ["", "repositories", "logs", "files", "tries"] {
         assert_eq!(mode(name), 0o700, "{name}");
     }
 }

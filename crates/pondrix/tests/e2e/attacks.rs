@@ -5,7 +5,7 @@ use pondrix_core::{RunId, State};
 use pondrix_standin::garden::{REGISTRY, Repository};
 
 use crate::someone::Someone;
-use crate::support::{Server, World, one_job};
+use crate::support::{PONDRIX, Server, World, one_job, until};
 
 /// A world whose runner was started with these options.
 async fn world_with(options: &[&str]) -> World {
@@ -106,30 +106,37 @@ async fn a_job_finds_nothing_of_its_runner_the_server_or_other_jobs() {
     }
 }
 
+/// What a command of a job has no right to.
+const TRIES: [&str; 16] = [
+    "mknod /disk b 254 0",
+    "mknod /memory c 1 1",
+    "mount -t tmpfs x /mnt",
+    "mount -o remount,rw /proc/sys",
+    "umount /proc",
+    "unshare -m true",
+    "unshare -U true",
+    "chroot /proc/1/root true",
+    "hostname other",
+    "dd if=/dev/mem bs=1 count=1",
+    "echo 1 > /proc/sys/kernel/sysrq",
+    "echo c > /proc/sysrq-trigger",
+    "echo x > /sys/kernel/uevent_helper",
+    "ping -c 1 127.0.0.1",
+    "kill -9 1 && sleep 1 && ! kill -0 1",
+    "nice -n -10 true",
+];
+
+/// A script that says of each whether it was done.
+fn tries() -> String {
+    let tries = TRIES.map(|one| format!("if {one} 2>/dev/null; then echo \"done: {one}\"; fi\n"));
+    tries.concat() + "echo tried\n"
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_job_makes_no_devices_mounts_or_namespaces_and_what_it_leaves_is_nobodys_else() {
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
-    let tries = [
-        "mknod /disk b 254 0",
-        "mknod /memory c 1 1",
-        "mount -t tmpfs x /mnt",
-        "mount -o remount,rw /proc/sys",
-        "umount /proc",
-        "unshare -m true",
-        "unshare -U true",
-        "chroot /proc/1/root true",
-        "hostname other",
-        "dd if=/dev/mem bs=1 count=1",
-        "echo 1 > /proc/sys/kernel/sysrq",
-        "echo c > /proc/sysrq-trigger",
-        "echo x > /sys/kernel/uevent_helper",
-        "ping -c 1 127.0.0.1",
-        "kill -9 1 && sleep 1 && ! kill -0 1",
-        "nice -n -10 true",
-    ];
-    let script: String = tries.map(|one| format!("if {one} 2>/dev/null; then echo \"done: {one}\"; fi\n")).concat();
-    repository.write("tries.sh", &(script + "echo tried\n")).unwrap();
+    repository.write("tries.sh", &tries()).unwrap();
     let (_, log) = said(&world, &repository, "step \"sh tries.sh\"").await;
     assert!(log.ends_with("tried\n"), "{log}");
     assert!(!log.contains("done: "), "{log}");
@@ -334,4 +341,137 @@ async fn a_job_on_the_machines_programs_reads_those_and_nothing_of_its_owner() {
         assert!(said.status == 1 && said.err.contains("jobs with `on-host` read all of /"), "{said:?}");
         assert!(!std::path::Path::new(data).exists(), "{data} was made");
     }
+}
+
+/// A runner that an ordinary user of the machine has started, in a pool of its own.
+struct OrdinaryRunner {
+    child: std::process::Child,
+    _folder: tempfile::TempDir,
+}
+
+impl Drop for OrdinaryRunner {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+const ORDINARY_USER: u32 = 54_321;
+
+impl OrdinaryRunner {
+    async fn start(world: &World) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let own =
+            |path: &std::path::Path| std::os::unix::fs::chown(path, Some(ORDINARY_USER), Some(ORDINARY_USER)).unwrap();
+        let token = folder.path().join("token");
+        std::fs::copy(world.runner_token("plain-1", &["--pool", "plain"]), &token).unwrap();
+        // The build's own folder may be closed to others. By another process: a file that this one writes may be held open
+        // by a neighbour's fork, and then cannot be started.
+        let program = folder.path().join("pondrix");
+        assert!(std::process::Command::new("cp").arg(PONDRIX).arg(&program).status().unwrap().success());
+        [folder.path(), &token].into_iter().for_each(own);
+        let mut command = std::process::Command::new(&program);
+        command.args([
+            "runner",
+            "join",
+            "--without-limits",
+            "--slots",
+            "1",
+            "--keep-free",
+            "1B",
+            "--server",
+            world.url(),
+        ]);
+        command.arg("--token-file").arg(&token).arg("--data").arg(folder.path().join("data"));
+        std::os::unix::process::CommandExt::uid(&mut command, ORDINARY_USER);
+        std::os::unix::process::CommandExt::gid(&mut command, ORDINARY_USER);
+        command.current_dir("/").env("HOME", folder.path()).stdin(std::process::Stdio::null());
+        command.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+        let runner = Self { child: command.spawn().unwrap(), _folder: folder };
+        until("the ordinary user's runner", async || {
+            let runners = world.client.runners().await.ok()?.runners;
+            runners.iter().any(|one| one.name == "plain-1" && one.here).then_some(())
+        })
+        .await;
+        runner
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_of_an_ordinary_users_runner_has_no_more_than_one_of_roots() {
+    if !rustix::process::geteuid().is_root() {
+        eprintln!("all of these tests are an ordinary user's already");
+        return;
+    }
+    let world = World::new().await;
+    let runner = OrdinaryRunner::start(&world).await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    for (name, script) in [("tries.sh", tries()), ("snoop.sh", SNOOP.to_owned()), ("sockets.pl", SOCKETS.to_owned())] {
+        repository.write(name, &script).unwrap();
+    }
+    let here = "runner pool=\"plain\"\n";
+    let (run, log) = said(&world, &repository, &format!("{here}step \"sh tries.sh\"\nstep \"sh snoop.sh\"")).await;
+    assert_eq!(world.end_of(&run).await.stages[0].jobs[0].runner.as_deref(), Some("plain-1"));
+    assert!(log.contains("tried\n") && log.contains("looked\n") && !log.contains("done: "), "{log}");
+    let token = std::fs::read_to_string(runner._folder.path().join("token")).unwrap();
+    let own = runner._folder.path().display().to_string();
+    for secret in [token.trim(), &world.token, "records.db", "secrets.key", "runner join", &own] {
+        assert!(!log.contains(secret), "`{secret}` was found: {log}");
+    }
+    // What the machine's programs can say, too: perl.
+    let on_host = one_job(&format!("{here}step \"perl sockets.pl\""))
+        .replace(&format!("container \"{REGISTRY}/base/shell:1\""), "on-host");
+    repository.write("pondrix.kdl", &on_host).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("Sockets").unwrap()).await;
+    world.passes(&run).await;
+    let log = world.log(&run, "verify/unit").await;
+    let had: Vec<_> = log.lines().collect();
+    assert_eq!(had, ["unix", "internet", "datagrams", "routes", "six", "tried"], "{log}");
+    // What will not end ends with its job.
+    let mark = format!("{}.5432", 100_000 + std::process::id());
+    let stay = format!("{here}limit time=\"2s\"\nstep \"trap '' TERM; (setsid sleep {mark} &); sleep {mark}\"");
+    said(&world, &repository, &stay).await;
+    assert_eq!(crate::support::processes_with(&mark), 0);
+    neighbour(&world).await;
+}
+
+/// How long the step of a neighbour's job took, in milliseconds: the shortest of three.
+async fn neighbours_time(world: &World) -> u64 {
+    let mut shortest = u64::MAX;
+    for _ in 0..3 {
+        let started = world.pondrix(&["start", "seed-bank", "--json"]).await;
+        let started: serde_json::Value = serde_json::from_str(&started.out).unwrap();
+        let run = started["run"].as_str().unwrap().parse().unwrap();
+        let detail = world.passes(&run).await;
+        let step = &detail.stages[0].jobs[0].steps[0];
+        shortest = shortest.min(step.ended.unwrap().since(step.started.unwrap()));
+    }
+    shortest
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn neighbours_take_as_long_beside_a_job_that_wants_all_of_everything_as_without_it() {
+    let limits = ["--job-memory", "96MiB", "--job-processes", "60", "--job-cpu", "1", "--job-disk", "64MiB"];
+    let world = world_with(&limits).await;
+    let count = "step \"i=0; while [ $i -lt 150000 ]; do i=$((i+1)); done\"";
+    let (_, sown) = world.run_of_pipeline("seed-bank", &one_job(count)).await;
+    world.passes(&sown).await;
+    let alone = neighbours_time(&world).await;
+    // Processors, processes, memory and the disk at once, for as long as it may.
+    let (hog, _) = world.project("plant-labels", &[]).await;
+    let greedy = "for i in 1 2 3 4; do (while :; do :; done) & done\n\
+                  (while :; do for i in 1 2 3 4 5 6 7 8 9; do sleep 1 & done; wait; done) &\n\
+                  (while :; do head -c 30000000 /dev/zero > written; done) &\n\
+                  (while :; do x=$(head -c 200000000 /dev/zero | tr '\\0' a); done) &\n\
+                  echo all; wait\n";
+    hog.write("hog.sh", greedy).unwrap();
+    hog.write("pondrix.kdl", &one_job("limit time=\"5m\"\nstep \"sh hog.sh || true; sh hog.sh || true; sh hog.sh\""))
+        .unwrap();
+    let run = world.run_of("plant-labels", &hog.push("All of it").unwrap()).await;
+    until("the hog", async || world.log(&run, "verify/unit").await.contains("all").then_some(())).await;
+    let beside = neighbours_time(&world).await;
+    world.pondrix(&["stop", &run.to_string()]).await;
+    world.end_of(&run).await;
+    // One has half of the processors of a small machine; a run takes a while longer where others share them, too.
+    assert!(beside < 4 * alone + 1000, "{beside} ms beside it, {alone} ms alone");
 }

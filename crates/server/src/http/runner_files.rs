@@ -25,6 +25,8 @@ use crate::scheduler::Lease;
 
 /// The longest list of files, as JSON.
 const LONGEST_LIST: usize = 64 << 20;
+/// The longest path of a file of an artifact, in bytes (PATH_MAX of Linux).
+const LONGEST_PATH: usize = 4096;
 
 pub(super) fn routes() -> Router<Arc<App>> {
     Router::new()
@@ -146,6 +148,12 @@ async fn fetch(
     Ok(([(CONTENT_TYPE, "application/zstd")], Body::from_stream(stream)).into_response())
 }
 
+/// Whether a path leads to a file in an archive, and to nothing else of whoever unpacks it.
+fn is_name(path: &str) -> bool {
+    let is_plain = |part: &str| !matches!(part, "" | "." | "..") && !part.contains('\0');
+    path.len() <= LONGEST_PATH && path.split('/').all(is_plain)
+}
+
 async fn add_artifact(
     State(app): Shared,
     runner: Runner,
@@ -158,6 +166,10 @@ async fn add_artifact(
     let gone = request.files.iter().find(|file| file.link.is_none() && !allowed.contains(&file.digest));
     if let Some(file) = gone {
         return Err(ApiError::bad(format!("the content of {} was not sent", file.path)));
+    }
+    if let Some(file) = request.files.iter().find(|file| !is_name(&file.path)) {
+        let shown: String = file.path.chars().take(100).collect();
+        return Err(ApiError::bad(format!("`{}` cannot be a file of an artifact", shown.escape_debug())));
     }
     app.engine.add_artifact(&live, &job, request).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -196,4 +208,26 @@ async fn put_cache(
     }
     app.engine.put_cache(&live, entry).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_of_an_artifact_leads_nowhere_else() {
+        for (path, expected) in [
+            ("out/page.html", true),
+            ("a\nb", true),
+            ("../x", false),
+            ("a/../../x", false),
+            ("/etc/passwd", false),
+            ("a//b", false),
+            ("", false),
+            ("a\0b", false),
+        ] {
+            assert_eq!(is_name(path), expected, "{path:?}");
+        }
+        assert!(!is_name(&"a/".repeat(3000)) && !is_name(&"a".repeat(4097)) && is_name(&"a".repeat(4096)));
+    }
 }

@@ -33,11 +33,11 @@ pub(crate) struct Ports {
 
 impl Ports {
     /// The real ones.
-    pub(crate) fn real(reach: Reach, providers: Vec<SecretProvider>) -> Self {
+    pub(crate) fn real(reach: Reach, providers: Vec<SecretProvider>, repository_limit: u64) -> Self {
         Self {
             clock: Clock::of_machine(),
             clusters: Arc::new(DescribedClusters),
-            repositories: Arc::new(GitRepositories),
+            repositories: Arc::new(GitRepositories { most: repository_limit }),
             registries: Arc::new(DistributionProbe { reach }),
             providers: SecretProviders::new(providers),
         }

@@ -18,6 +18,8 @@ use crate::executor::error::{Doing, JobError};
 const LONGEST_OUTPUT: u64 = 64 * 1024;
 /// The longest report that is read, in bytes.
 const LONGEST_REPORT: u64 = 32 << 20;
+/// How much is read of all reports of a job: reading them is the runner's work, and not the job's.
+const LONGEST_REPORTS: u64 = 256 << 20;
 
 /// Reads a plain file of the workspace, and no link.
 fn read(workspace: &Path, path: &str, most: u64) -> Result<Vec<u8>, JobError> {
@@ -64,9 +66,19 @@ pub(crate) fn test_reports(executor: &JobExecutor, workspace: &Path, patterns: &
     match fitting(workspace, patterns) {
         Ok(paths) if paths.is_empty() => report.damage.push(format!("no file fits {}", patterns.join(", "))),
         Ok(paths) => {
+            let mut left = LONGEST_REPORTS;
             for path in paths.iter().map(|path| path.display().to_string()) {
-                match read(workspace, &path, LONGEST_REPORT) {
-                    Ok(bytes) => report.add(&path, &executor.log.hide(&String::from_utf8_lossy(&bytes))),
+                if left == 0 {
+                    let words =
+                        format!("{path} and what follows it is left out: {} MiB are read", LONGEST_REPORTS >> 20);
+                    report.damage.push(words);
+                    break;
+                }
+                match read(workspace, &path, LONGEST_REPORT.min(left)) {
+                    Ok(bytes) => {
+                        left = left.saturating_sub(bytes.len() as u64);
+                        report.add(&path, &executor.log.hide(&String::from_utf8_lossy(&bytes)));
+                    }
                     Err(error) => report.damage.push(error.to_string()),
                 }
             }

@@ -18,6 +18,8 @@ const PATIENCE: Duration = Duration::from_secs(120);
 const SILENCE: Duration = Duration::from_secs(120);
 /// How often it is looked whether it reads anything, while it is silent.
 const LOOK: Duration = Duration::from_secs(10);
+/// The longest answer, in bytes: the names of millions of files.
+const LONGEST_ANSWER: u64 = 256 << 20;
 /// How much of what it says is kept, in bytes.
 const MOST_WORDS: usize = 16 * 1024;
 /// What lines begin with that tell how far it is (git-fetch(1), `--progress`).
@@ -90,14 +92,23 @@ pub(super) async fn output(command: &mut Command) -> Result<Vec<u8>, GitError> {
     let mut stderr = running.child.stderr.take();
     let (mut bytes, mut words) = (Vec::new(), Vec::new());
     let work = async {
+        let broken = |error: std::io::Error| GitError::NotStarted(error.to_string());
         let said = async {
             match &mut stderr {
-                Some(stderr) => stderr.read_to_end(&mut words).await,
-                None => Ok(0),
+                Some(stderr) => stderr.read_to_end(&mut words).await.map(drop).map_err(broken),
+                None => Ok(()),
             }
         };
-        let (out, said) = tokio::join!(stdout.read_to_end(&mut bytes), said);
-        out.and(said).map_err(|error| GitError::NotStarted(error.to_string()))?;
+        let answer = async {
+            (&mut stdout).take(LONGEST_ANSWER + 1).read_to_end(&mut bytes).await.map_err(broken)?;
+            // Git waits then for somebody to read the rest, and has said all that it will.
+            if bytes.len() as u64 > LONGEST_ANSWER {
+                let words = format!("what is asked of the repository is longer than {} MiB", LONGEST_ANSWER >> 20);
+                return Err(GitError::Failed(words));
+            }
+            Ok(())
+        };
+        tokio::try_join!(answer, said)?;
         running.wait().await
     };
     let ended = tokio::time::timeout(PATIENCE, work).await;

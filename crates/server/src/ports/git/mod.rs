@@ -115,11 +115,14 @@ pub(crate) trait Repositories: fmt::Debug + Send + Sync {
 
 /// Those that git reaches.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct GitRepositories;
+pub(crate) struct GitRepositories {
+    /// The most that is taken of one at once, in bytes.
+    pub(crate) most: u64,
+}
 
 impl Repositories for GitRepositories {
     fn open(&self, address: &str, signing: Signing, copy: PathBuf) -> Arc<dyn Repository> {
-        Arc::new(GitRepository::new(address, signing, copy))
+        Arc::new(GitRepository::new(address, signing, copy, self.most))
     }
 }
 

@@ -28,8 +28,13 @@ impl Place {
         let bare = folder.path().join("bare");
         output(git().args(["init", "--quiet", "--bare", "--"]).arg(&bare)).await.unwrap();
         output(git().args(["init", "--quiet", "--"]).arg(folder.path().join("checkout"))).await.unwrap();
-        let repository = GitRepository::new(&bare.display().to_string(), here(), folder.path().join("copy.git"));
+        let repository =
+            GitRepository::new(&bare.display().to_string(), here(), folder.path().join("copy.git"), 1 << 30);
         Self { folder, repository }
+    }
+
+    pub(super) fn address(&self) -> String {
+        self.folder.path().join("bare").display().to_string()
     }
 
     pub(super) fn checkout(&self) -> PathBuf {

@@ -5,8 +5,8 @@ use std::process::Stdio;
 
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
-use pondrix_core::Time;
 use pondrix_core::file_times::FileTimes;
+use pondrix_core::{Size, Time};
 use tokio::process::Command;
 
 use super::command::{Running, output, progress};
@@ -25,10 +25,23 @@ pub(super) struct GitRepository {
     address: String,
     signing: Signing,
     copy: PathBuf,
+    /// The longest file that git may write of what it fetches, in bytes.
+    most: u64,
 }
 
 pub(super) fn git() -> Command {
-    let mut git = Command::new("git");
+    prepared(Command::new("git"))
+}
+
+/// Git, and what it starts, writes no file that is longer than so many bytes.
+fn git_that_writes(most: u64) -> Command {
+    let mut shell = Command::new("/bin/sh");
+    // POSIX.1-2017, "ulimit": in units of 512 bytes.
+    shell.args(["-c", "ulimit -f \"$0\" && exec git \"$@\""]).arg((most / 512).to_string());
+    prepared(shell)
+}
+
+fn prepared(mut git: Command) -> Command {
     git.env("GIT_TERMINAL_PROMPT", "0")
         // Transports that run commands of the address's choosing stay closed.
         .env("GIT_ALLOW_PROTOCOL", "file:git:http:https:ssh")
@@ -38,8 +51,8 @@ pub(super) fn git() -> Command {
 }
 
 impl GitRepository {
-    pub(super) fn new(address: &str, signing: Signing, copy: PathBuf) -> Self {
-        Self { address: address.to_owned(), signing, copy }
+    pub(super) fn new(address: &str, signing: Signing, copy: PathBuf, most: u64) -> Self {
+        Self { address: address.to_owned(), signing, copy, most }
     }
 
     /// Where the server's own copy is.
@@ -105,10 +118,27 @@ impl GitRepository {
         let refs = ["+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"];
         let alone = ["--progress", "--no-write-fetch-head", "--no-auto-maintenance"];
         let fetch = ["--prune", "--no-tags", "--", &self.address];
-        let mut command = self.in_copy();
+        let mut command = git_that_writes(self.most);
+        command.arg("--git-dir").arg(&self.copy);
         let _held = self.signing.prepare(&self.address, &mut command).await?;
-        progress(command.arg("fetch").args(alone).args(fetch).args(refs)).await?;
+        let fetched = progress(command.arg("fetch").args(alone).args(fetch).args(refs)).await;
+        fetched.map_err(|error| self.told_of_size(error))?;
         self.copied_refs().await
+    }
+
+    /// The same error, in words for people where something was too long.
+    fn told_of_size(&self, error: GitError) -> GitError {
+        match &error {
+            GitError::Failed(words) if words.contains("File too large") || words.contains("died of signal 25") => {
+                let most = Size::from_bytes(self.most);
+                let words = format!(
+                    "it sends more than {most} at once, which is the most that is taken of a repository: serve \
+                     --repository-limit"
+                );
+                GitError::Failed(words)
+            }
+            _ => error,
+        }
     }
 
     /// Packs the copy anew, where git finds that it is in too many pieces (git-maintenance(1), `--auto`); it then goes on

@@ -125,7 +125,7 @@ async fn branches_and_tags_are_those_of_the_repository_and_a_tag_with_a_message_
     };
     assert_eq!(told(&refs.branches), [("main".to_owned(), true), ("release/1".to_owned(), true)]);
     assert_eq!(told(&refs.tags), [("v1".to_owned(), true), ("v2".to_owned(), true)]);
-    let nowhere = GitRepository::new("/nowhere/at/all", here(), place.folder.path().join("other.git"));
+    let nowhere = GitRepository::new("/nowhere/at/all", here(), place.folder.path().join("other.git"), 1 << 30);
     assert!(nowhere.refs().await.unwrap_err().to_string().contains("/nowhere/at/all"));
     assert_eq!(place.repository.commit(&commit[..8]).await.as_deref(), Some(commit.as_str()));
     assert_eq!(place.repository.commit("--help").await, None);
@@ -204,4 +204,25 @@ async fn a_tag_may_be_on_a_commit_or_on_anything_else() {
     let expected =
         [("light", &some), ("of-a-file", &none), ("of-a-folder", &none), ("words", &some), ("words-on-a-file", &none)];
     assert_eq!(on, expected.map(|(tag, commit)| (tag, commit.clone())));
+}
+
+#[tokio::test]
+async fn no_more_of_a_repository_is_taken_than_it_may_be_large() {
+    let place = Place::new().await;
+    let mut noise = 0x2545_f491_4f6c_dd1d_u64;
+    let mut random = || {
+        noise ^= noise << 13;
+        noise ^= noise >> 7;
+        noise ^= noise << 17;
+        format!("{noise:016x}")
+    };
+    // Many kilobytes that cannot be packed into few.
+    place.write("large", &(0..20_000).map(|_| random()).collect::<String>());
+    let commit = place.commit().await;
+    let copy = |name: &str| place.folder.path().join(name);
+    let small = GitRepository::new(&place.address(), here(), copy("small.git"), 64 << 10);
+    let refused = small.fetch().await.unwrap_err().to_string();
+    assert!(refused.contains("it sends more than 64KiB at once"), "{refused}");
+    let large = GitRepository::new(&place.address(), here(), copy("large.git"), 1 << 20);
+    assert!(large.fetch().await.unwrap().branches.values().any(|known| *known == commit));
 }
