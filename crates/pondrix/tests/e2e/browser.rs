@@ -344,13 +344,16 @@ async fn a_run_shows_the_template_that_it_used_the_service_beside_it_and_flaky_t
     let world = World::new().await;
     let (platform, _) = world.project("glasshouse-base", GLASSHOUSE_BASE).await;
     let commit = platform.push("The base images, and a template").unwrap();
+    platform.push_tag("1", &commit).unwrap();
     // What it pushes would start what is built on it.
     world.passes(&world.run_of("glasshouse-base", &commit).await).await;
     let set = world.pondrix(&["project", "set", "glasshouse-base", "--templates", "yes"]).await;
     assert_eq!(set.status, 0, "{set:?}");
-    let name = TemplateName::new("printed", "glasshouse-base", "templates", "main").unwrap();
+    let name = TemplateName::new("printed", "glasshouse-base", "templates", "1").unwrap();
     until("the template", async || world.client.template(&name).await.is_ok().then_some(())).await;
     let (repository, _) = world.project("plant-labels", PLANT_LABELS).await;
+    // Runs of what is not protected take what moves.
+    assert_eq!(world.pondrix(&["project", "set", "plant-labels", "--protect", "release"]).await.status, 0);
     let print = PLANT_LABELS.iter().find(|(path, _)| *path == "print.sh").unwrap().1;
     let torn = print.replace("time=\"0.02\"/>", "time=\"0.02\"><failure message=\"torn\"/></testcase>");
     assert_ne!(torn, print);
@@ -362,7 +365,7 @@ async fn a_run_shows_the_template_that_it_used_the_service_beside_it_and_flaky_t
     let path = "templates/printed.kdl";
     let text = GLASSHOUSE_BASE.iter().find(|(known, _)| *known == path).unwrap().1;
     platform.write(path, &text.replace("9 beds", "10 beds")).unwrap();
-    platform.push("One more bed").unwrap();
+    platform.push_tag("1", &platform.push("One more bed").unwrap()).unwrap();
     until("the change", async || {
         world.client.template(&name).await.is_ok_and(|now| now.text.contains("10 beds")).then_some(())
     })
@@ -372,7 +375,7 @@ async fn a_run_shows_the_template_that_it_used_the_service_beside_it_and_flaky_t
     let browser = Browser::new().await;
     browser.sign_in(&world).await;
     browser.client.goto(&format!("{}/runs/plant-labels/5/verify/labels:web", world.url())).await.unwrap();
-    browser.reads("uses glasshouse-base/templates/printed.kdl@main at ").await;
+    browser.reads("uses glasshouse-base/templates/printed.kdl@1 at ").await;
     browser.reads("changed since #4").await;
     browser.reads("register> the register is open").await;
     browser.reads("10 beds are open").await;
@@ -398,6 +401,9 @@ async fn the_console_shows_what_is_built_on_what_and_what_is_in_an_image() {
             assert_eq!(set.status, 0, "{set:?}");
         }
         let commit = repository.push("First").unwrap();
+        if name == "glasshouse-base" {
+            repository.push_tag("1", &commit).unwrap();
+        }
         world.passes(&world.run_of(name, &commit).await).await;
     }
     // It shows what came meanwhile by itself.

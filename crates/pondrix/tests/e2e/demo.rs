@@ -26,15 +26,17 @@ async fn the_demo_plays_its_whole_story_and_every_point_holds() {
         "plant-labels#2 over its limit",
         "`pondrix try` as visitor-desk#4: verified and built, pushed as try-4-edge only, not rolled out",
         "plant-labels#3 printed on both base images, with the register as its service",
-        "a template that changed reaches the next run of plant-labels, which says so",
-        "plant-labels#5 ran nothing: plant-labels has no secret `PRINTER_KEY`; fix: pondrix secret set plant-labels PRINTER_KEY",
-        "`pondrix rerun plant-labels#6` as plant-labels#7: only bind/book again",
+        "plant-labels#4 ran nothing: the template glasshouse-base/templates/printed.kdl@1 cannot be used: the tag `1` of",
+        "plant-labels#5, which names version 2, does as that says",
+        "plant-labels#6 ran nothing: plant-labels has no secret `PRINTER_KEY`; fix: pondrix secret set plant-labels PRINTER_KEY",
+        "`pondrix rerun plant-labels#7` as plant-labels#8: only bind/book again",
         "visitor-desk#5 ran nothing: the registry registry.fernhollow.test refused",
-        "glasshouse-base#1 changed the base; visitor-desk#7 and plant-labels#8 followed by themselves, and staging runs them",
+        "glasshouse-base#1 changed the base; visitor-desk#7 and plant-labels#9 followed by themselves, and staging runs them",
         "`pondrix image chain` says what is built on what:",
         "wren sees plant-labels and no other project, and may run it and no more: this asks for the role `secrets`",
         "of a branch that gave itself a stage for production, ran nothing: environment `production`: it takes protected refs only",
         "of a branch that gave itself a protected secret, ran nothing: the secret `TICKET_KEY` is for runs of protected refs",
+        "plant-labels#9 pushed into garden/ with the identity of its job package/pages (project/plant-labels/branch/main)",
     ] {
         assert!(said.out.contains(wanted), "the story does not tell `{wanted}`:\n{}", said.out);
     }

@@ -79,7 +79,9 @@ async fn whatever_is_killed_at_random_moments_every_commit_is_released_once_or_t
     let kills = std::env::var("PONDRIX_KILLS").map_or(KILLS, |text| text.parse().expect("PONDRIX_KILLS is a number"));
     let mut world = World::looking_every("1s").await;
     let (base, _) = world.project("glasshouse-base", GLASSHOUSE_BASE).await;
-    let first = world.run_of("glasshouse-base", &base.push("Bases").unwrap()).await;
+    let bases = base.push("Bases").unwrap();
+    base.push_tag("1", &bases).unwrap();
+    let first = world.run_of("glasshouse-base", &bases).await;
     world.passes(&first).await;
     assert_eq!(world.pondrix(&["project", "set", "glasshouse-base", "--templates", "yes"]).await.status, 0);
     let (labels, _) = world.project("plant-labels", PLANT_LABELS).await;

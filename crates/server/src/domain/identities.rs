@@ -190,3 +190,50 @@ impl Engine {
         self.note_until_stored(Deed { words, ..deed }).await
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{World, in_scripted_time};
+
+    const DAY: i64 = 24 * 3600 * 1000;
+
+    #[test]
+    fn another_key_is_seen_before_it_signs_and_the_one_before_as_long_as_what_it_signed_is_good() {
+        in_scripted_time(async {
+            let world = World::new(1).await;
+            world.start().await;
+            let engine = world.engine();
+            let listed = async || {
+                let keys = engine.identity_keys().await.unwrap().keys;
+                keys.into_iter().filter_map(|key| key.kid).collect::<Vec<_>>()
+            };
+            let signs = async || {
+                let keys = engine.signing_keys().await.unwrap();
+                let project = "pond".parse().unwrap();
+                let token = engine.signed(&keys, Speaker::Project(&project), "vault", 60).await.unwrap();
+                let expected = pondrix_identity::Expected { issuer: "", audience: "vault", now: engine.clock.now() };
+                let known = engine.identity_keys().await.unwrap();
+                pondrix_identity::check(&token, &known, expected).unwrap();
+                let of = |key: &&pondrix_identity::PublicKey| {
+                    let alone = PublicKeys { keys: vec![(*key).clone()] };
+                    pondrix_identity::check(&token, &alone, expected).is_ok()
+                };
+                known.keys.iter().find(of).and_then(|key| key.kid.clone()).unwrap()
+            };
+            let first = listed().await;
+            assert_eq!((first.len(), signs().await), (1, first[0].clone()));
+            world.jump(31 * DAY);
+            let both = listed().await;
+            assert_eq!((both.len(), signs().await), (2, first[0].clone()), "whoever looks daily has not seen it yet");
+            world.jump(DAY + 1000);
+            assert_eq!((listed().await, signs().await), (both.clone(), both[1].clone()));
+            world.jump(2 * DAY);
+            assert_eq!(listed().await, both[1..]);
+            // They are the same after a start, and none is in the records as it is.
+            let rows = world.records().read(store::signing_keys).await.unwrap();
+            assert_eq!(rows.iter().map(|row| row.id.clone()).collect::<Vec<_>>(), both[1..]);
+            assert!(rows.iter().all(|row| SigningKey::open(&row.sealed).is_err()));
+        });
+    }
+}
