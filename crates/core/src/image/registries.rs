@@ -100,6 +100,14 @@ impl Access {
     }
 }
 
+impl Access {
+    /// Whether somebody signs in with a job's identity for this audience.
+    #[must_use]
+    pub fn takes_identity_for(&self, audience: &str) -> bool {
+        self.accounts.iter().any(|account| account.audience.as_deref() == Some(audience))
+    }
+}
+
 /// Why a name without a registry names no image.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum BareNameError {
@@ -285,6 +293,8 @@ mod tests {
         let accounts = vec![account("reader", &[], &[]), by_identity.clone()];
         registries.by_host.get_mut("pond.test").unwrap().accounts = accounts;
         assert!(registries.asks_for_identities());
+        assert!(registries.access("pond.test").takes_identity_for("pond"));
+        assert!(!registries.access("pond.test").takes_identity_for("vault"));
         let given = registries.identified(|audience| Some(format!("token for {audience}")));
         let expected = Account { password: "token for pond".to_owned(), ..by_identity };
         assert_eq!(given.access("pond.test").accounts, [account("reader", &[], &[]), expected]);

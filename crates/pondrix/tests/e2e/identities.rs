@@ -98,6 +98,13 @@ async fn a_registry_takes_the_identity_of_the_jobs_of_one_project_and_no_passwor
     let seen = world.registry.identities_seen();
     let job = seen.last().unwrap();
     assert_eq!((job["job"].as_str(), job["run"].as_u64()), (Some("package/labels"), Some(1)), "{job}");
+    // Who could show that themselves would push what they like, under any tag.
+    let asking = one_job("identity \"pond\"\n step \"echo $PONDRIX_IDENTITY\"").replace("\"main\"", "\"**\"");
+    let (bed, _) = world.project("seed-bank", &[]).await;
+    bed.write("pondrix.kdl", &asking).unwrap();
+    let asked = world.run_of("seed-bank", &bed.push("Ask").unwrap()).await;
+    let why = world.end_of(&asked).await.failure.unwrap().what;
+    assert!(why.contains("no job of commands is given one"), "{why}");
     // The same registry, the same account: the identity is another one.
     let others = push("visitor-desk").await;
     let barred = &world.end_of(&others).await.missing[0];

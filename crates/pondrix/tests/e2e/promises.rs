@@ -190,6 +190,8 @@ async fn a_template_is_what_its_tag_or_its_commit_says_however_its_branch_goes_o
     let newest = pondrix_core::pipeline::TemplateName::new("beds", "platform", "shared", "main").unwrap();
     until("the newest", async || (world.client.template(&newest).await.ok()?.commit == second).then_some(())).await;
     let (gate, _) = world.project("gate", &[]).await;
+    // Runs of what is not protected take what moves.
+    assert_eq!(world.pondrix(&["project", "set", "gate", "--protect", "release"]).await.status, 0);
     for (version, words) in [("v1", "first\n"), (&first[..12], "first\n"), ("main", "second\n")] {
         let file = format!(
             "start commit=\"main\"\nuse \"beds\" project=\"platform\" folder=\"shared\" version=\"{version}\"\n"

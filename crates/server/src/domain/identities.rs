@@ -53,13 +53,20 @@ impl Engine {
 
     async fn opened_signing_keys(&self) -> Result<Vec<(Time, SigningKey)>, EngineError> {
         let rows = self.store.read(store::signing_keys).await?;
-        let opened = |row: SigningKeyRow| {
-            // One that is lost signs nothing any more; another one is made.
-            let key = self.seal.unseal(&place(&row.id), &row.sealed);
-            let key = key.inspect_err(|error| warn!(key = row.id, %error, "a key that signs is lost")).ok()?;
-            Some((row.made, SigningKey::open(&key).ok()?))
-        };
-        Ok(rows.into_iter().filter_map(opened).collect())
+        let (mut keys, mut lost) = (Vec::new(), Vec::new());
+        for SigningKeyRow { id, sealed, made } in rows {
+            let key = self.seal.unseal(&place(&id), &sealed).ok().and_then(|key| SigningKey::open(&key).ok());
+            match key {
+                Some(key) => keys.push((made, key)),
+                None => lost.push(id),
+            }
+        }
+        if !lost.is_empty() {
+            // It signs nothing any more; another one is made.
+            warn!(count = lost.len(), "keys that sign are lost: with another master key nobody opens them");
+            self.store.write(move |c| lost.iter().try_for_each(|id| store::remove_signing_key(c, id))).await?;
+        }
+        Ok(keys)
     }
 
     async fn add_signing_key(&self, now: Time) -> Result<(Time, SigningKey), EngineError> {
@@ -111,6 +118,14 @@ impl Engine {
         let Some(wanted) = uses.iter().find(|wanted| wanted.audience.value == audience) else {
             return Err(EngineError::Forbidden(format!("{job} names no identity for {audience}")));
         };
+        // What signs in at a registry pushes whatever it likes there, under the names of releases too.
+        let registries = self.registries().await?;
+        if let Some((host, _)) = registries.by_host.iter().find(|(_, access)| access.takes_identity_for(audience)) {
+            return Err(EngineError::Forbidden(format!(
+                "{audience} is whom identities are for that sign in at {host}, and no job of commands is given one: push \
+                 there from an `image` of the pipeline"
+            )));
+        }
         self.note_identity(live, job, audience, &format!(" on {runner}")).await?;
         let keys = self.signing_keys().await?;
         self.signed(&keys, Speaker::Job(live, job), audience, wanted.lasts.seconds()).await

@@ -37,6 +37,8 @@ const AWAY_TIME: i64 = 15 * 60 * 1000;
 const SESSION_TIME: i64 = 24 * 3600 * 1000;
 /// How long a code for a program is good.
 const CODE_TIME: i64 = 60 * 1000;
+/// The longest address of a page that is remembered, in bytes: a cookie has no more than 4096.
+const LONGEST_PAGE: usize = 1024;
 /// The most codes that are kept.
 const MOST_CODES: usize = 1000;
 
@@ -123,7 +125,9 @@ fn digest(text: &str) -> String {
 
 /// A page of the console that somebody may be sent to: nothing that leads elsewhere.
 fn own_page(path: &str) -> String {
-    let leads_elsewhere = path.starts_with("//") || path.chars().any(|letter| letter.is_control() || letter == '\\');
+    let leads_elsewhere = path.len() > LONGEST_PAGE
+        || path.starts_with("//")
+        || path.chars().any(|letter| letter.is_control() || letter == '\\');
     if path.starts_with('/') && !leads_elsewhere { path.to_owned() } else { "/".to_owned() }
 }
 
@@ -361,5 +365,6 @@ mod tests {
         ] {
             assert_eq!(own_page(path), page);
         }
+        assert_eq!(own_page(&format!("/{}", "a".repeat(LONGEST_PAGE))), "/");
     }
 }

@@ -142,6 +142,8 @@ pub(crate) fn remove_project(connection: &Connection, project: i64, folders: &[S
     ] {
         connection.prepare_cached(&format!("DELETE FROM {table} WHERE project = ?1"))?.execute([project])?;
     }
+    let quota = "DELETE FROM quotas WHERE project = (SELECT name FROM projects WHERE id = ?1)";
+    connection.prepare_cached(quota)?.execute([project])?;
     // What it sealed nobody opens again, wherever a copy of it may be.
     remove_data_keys(connection, Some(KeyOwner::Project(project)))?;
     connection.prepare_cached("DELETE FROM projects WHERE id = ?1")?.execute([project])?;
