@@ -99,6 +99,16 @@ async fn leave(child: &mut Child) {
     }
 }
 
+/// Ends runners that an earlier server started and this one, which has so many, has not.
+pub(crate) async fn end_further(data: PathBuf, count: usize) {
+    let number = |entry: &std::fs::DirEntry| entry.file_name().to_str()?.strip_prefix("runner-")?.parse::<usize>().ok();
+    for entry in std::fs::read_dir(data).into_iter().flatten().flatten() {
+        if number(&entry).is_some_and(|number| number > count) {
+            end_adopted(&entry.path()).await;
+        }
+    }
+}
+
 /// Ends a runner that an earlier server started. Its folder says which process it is, and that the
 /// folder is locked says that this process is still that runner.
 async fn end_adopted(data: &Path) {

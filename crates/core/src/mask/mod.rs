@@ -2,11 +2,13 @@
 
 mod forms;
 
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
 use std::sync::Arc;
 
 use aho_corasick::{AhoCorasick, MatchKind};
+use memchr::memchr2_iter;
 
 /// Replaces secrets by `(secret NAME)`.
 ///
@@ -48,21 +50,33 @@ const fn ends_line(byte: u8) -> bool {
     matches!(byte, b'\n' | b'\r')
 }
 
-/// An input without the ends of its lines, and where each byte of that is in it.
-struct Compact {
-    bytes: Vec<u8>,
-    places: Vec<usize>,
+/// An input without the ends of its lines, which are few.
+struct Compact<'a> {
+    bytes: Cow<'a, [u8]>,
+    /// Where ends of lines were: before which of these bytes, each.
+    ends: Vec<usize>,
 }
 
-impl Compact {
-    fn of(input: &[u8]) -> Self {
-        let (places, bytes) = input.iter().copied().enumerate().filter(|(_, byte)| !ends_line(*byte)).unzip();
-        Self { bytes, places }
+impl<'a> Compact<'a> {
+    fn of(input: &'a [u8]) -> Self {
+        let mut ends = memchr2_iter(b'\n', b'\r', input).peekable();
+        if ends.peek().is_none() {
+            return Self { bytes: Cow::Borrowed(input), ends: Vec::new() };
+        }
+        let (mut bytes, mut from) = (Vec::with_capacity(input.len()), 0);
+        let mut places = Vec::new();
+        for end in ends {
+            bytes.extend_from_slice(&input[from..end]);
+            places.push(bytes.len());
+            from = end + 1;
+        }
+        bytes.extend_from_slice(&input[from..]);
+        Self { bytes: Cow::Owned(bytes), ends: places }
     }
 
     /// Where a byte is in the input; the input's end behind the last.
-    fn place(&self, at: usize, end: usize) -> usize {
-        self.places.get(at).copied().unwrap_or(end)
+    fn place(&self, at: usize) -> usize {
+        at + self.ends.partition_point(|end| *end <= at)
     }
 }
 
@@ -183,19 +197,19 @@ impl Words {
         // Up to where the input was looked at, and shown.
         let (mut at, mut told) = (0, 0);
         loop {
-            let open = if is_all { compact.bytes.len() } else { self.first_open(&compact.bytes, at) };
+            let open = if is_all { compact.bytes.len() } else { self.first_open(search, &compact.bytes, at) };
             let Some((start, number)) =
                 self.first(search, &compact.bytes, at, false).filter(|(start, _)| *start < open)
             else {
-                let open = compact.place(open, input.len());
+                let open = compact.place(open);
                 shown.extend_from_slice(&input[told..open]);
                 return (shown, open);
             };
             let (pattern, shown_instead) = &self.patterns[number];
-            shown.extend_from_slice(&input[told..compact.places[start]]);
+            shown.extend_from_slice(&input[told..compact.place(start)]);
             shown.extend_from_slice(shown_instead);
             at = start + pattern.len();
-            told = compact.places[at - 1] + 1;
+            told = compact.place(at - 1) + 1;
         }
     }
 
@@ -220,10 +234,9 @@ impl Words {
 
     /// The first place from where on the input may be the beginning of a secret that goes on in what
     /// comes next; the input's end when there is none.
-    fn first_open(&self, input: &[u8], from: usize) -> usize {
-        let from = from.max(input.len().saturating_sub(self.longest.saturating_sub(1)));
-        let begins = |at: &usize| {
-            let tail = &input[*at..];
+    fn first_open(&self, search: &AhoCorasick, input: &[u8], from: usize) -> usize {
+        let begins = |at: usize| {
+            let tail = &input[at..];
             let Some(head) = tail.first_chunk() else { return self.stubs.contains(tail) };
             let goes_on = |number: &usize| {
                 let pattern = &self.patterns[*number].0;
@@ -231,7 +244,17 @@ impl Words {
             };
             self.by_head.get(head).is_some_and(|numbers| numbers.iter().any(goes_on))
         };
-        (from..input.len()).find(begins).unwrap_or(input.len())
+        let mut at = from.max(input.len().saturating_sub(self.longest.saturating_sub(1)));
+        // The last few bytes may be less than what the automaton looks for.
+        let last = at.max(input.len().saturating_sub(HEAD - 1));
+        while let Some(found) = search.find(&input[at..]).map(|found| at + found.start()).filter(|found| *found < last)
+        {
+            if begins(found) {
+                return found;
+            }
+            at = found + 1;
+        }
+        (last..input.len()).find(|at| begins(*at)).unwrap_or(input.len())
     }
 }
 

@@ -113,6 +113,43 @@ proptest! {
     }
 }
 
+/// What is shown, looked for letter by letter, of values that no other form of them is in.
+fn looked_for(secrets: &[(&str, &[u8])], text: &[u8]) -> Vec<u8> {
+    let letters: Vec<usize> = (0..text.len()).filter(|at| !ends_line(text[*at])).collect();
+    let (mut shown, mut at, mut told) = (Vec::new(), 0, 0);
+    while at < letters.len() {
+        let begins = |value: &[u8]| {
+            letters
+                .get(at..at + value.len())
+                .is_some_and(|here| here.iter().zip(value).all(|(at, one)| text[*at] == *one))
+        };
+        let longest = secrets.iter().rev().filter(|(_, value)| begins(value)).max_by_key(|(_, value)| value.len());
+        let Some((name, value)) = longest else {
+            at += 1;
+            continue;
+        };
+        shown.extend_from_slice(&text[told..letters[at]]);
+        shown.extend_from_slice(format!("(secret {name})").as_bytes());
+        at += value.len();
+        told = letters[at - 1] + 1;
+    }
+    shown.extend_from_slice(&text[told..]);
+    shown
+}
+
+proptest! {
+    #[test]
+    fn what_is_found_at_once_is_what_is_found_letter_by_letter(
+        secrets in prop::collection::vec("[ab]{4,40}", 1..4),
+        stream in "([abc\n]{0,30}|(ab){9,30}|\r\n){0,6}",
+    ) {
+        let named: Vec<(String, &String)> =
+            secrets.iter().enumerate().map(|(at, value)| (format!("S{at}"), value)).collect();
+        let pairs: Vec<_> = named.iter().map(|(name, value)| (name.as_str(), value.as_bytes())).collect();
+        prop_assert_eq!(whole(&pairs, stream.as_bytes()), looked_for(&pairs, stream.as_bytes()));
+    }
+}
+
 /// A value as programs print it, by what they are called.
 fn printed(kind: usize, value: &str, before: &str, after: &str) -> String {
     use base64::Engine as _;

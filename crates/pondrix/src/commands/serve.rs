@@ -16,7 +16,7 @@ use tracing::info;
 
 use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
-use crate::own_runners::OwnRunner;
+use crate::own_runners::{OwnRunner, end_further};
 use crate::shared::machine::{Allows, keep_to_oneself, log_to_standard_error, usual_slots};
 use crate::{output, signals};
 
@@ -184,6 +184,7 @@ impl Serve {
             };
             runners.spawn(runner.keep(shutdown.clone()));
         }
+        runners.spawn(end_further(data.clone(), self.runners));
         // The server answers until its runners have left, so that their last words are heard.
         let close = CancellationToken::new();
         let serving = server.serve(listener, close.clone());

@@ -10,7 +10,8 @@ use pondrix_core::{RunId, State};
 use pondrix_standin::garden::{REGISTRY, VISITOR_DESK};
 use rustix::process::{Pid, Signal, kill_process};
 
-use crate::support::{EndOf, PATIENCE, Server, World, one_job, until};
+use crate::processes::EndOf;
+use crate::support::{PATIENCE, Server, World, one_job, until};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_server_killed_in_the_middle_of_a_run_goes_on_and_loses_doubles_and_repeats_nothing() {
@@ -83,6 +84,12 @@ async fn a_server_that_is_ended_ends_the_runner_that_an_earlier_one_started() {
     let (mut server, _) = Server::start(&world.folder.path().join("server"), &listen, "1h");
     server.end();
     assert!(end.comes(), "and ends with the next one");
+    // Of one that has no runner itself it has no job any more either.
+    let (server, _) = Server::start(&world.folder.path().join("server"), &listen, "1h");
+    let end = EndOf::process(runner_in(&lock).await).expect("it runs");
+    server.kill();
+    world.server = Some(Server::start_without_runner(&world.folder.path().join("server"), &listen));
+    assert!(end.comes(), "it was asked to leave");
 }
 
 /// Numbers that look random, the same in every run of the tests (Knuth, MMIX).

@@ -29,6 +29,7 @@ mod openid;
 mod passwords;
 mod pasts;
 mod platforms;
+mod processes;
 mod promises;
 mod quickstart;
 mod quotas;

@@ -156,6 +156,13 @@ async fn nobody_is_signed_in_by_what_was_given_for_somebody_else() {
     lured.away(&place, "").await;
     let words = lured.refused(&place, &back).await;
     assert!(words.contains("did not begin in this browser"), "also where it had begun to sign in: {words}");
+    // Nor does anybody read words there that are not the provider's.
+    let made_up = format!("{}/sign-in/openid/callback?error=closed&error_description=mail+pike", place.world.url());
+    lured.away(&place, "").await;
+    for mut led in [Browser::default(), lured] {
+        let words = led.refused(&place, &made_up).await;
+        assert!(words.contains("did not begin in this browser") && !words.contains("pike"), "{words}");
+    }
     // The code is good once.
     browser.get(&back).await;
     assert!(browser.who(&place).await.is_some());

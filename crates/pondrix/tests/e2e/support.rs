@@ -3,7 +3,6 @@
 
 use std::io::{BufRead, BufReader};
 use std::net::Ipv4Addr;
-use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
@@ -20,11 +19,12 @@ use pondrix_sandbox::Launcher;
 use pondrix_standin::cluster::Cluster;
 use pondrix_standin::garden::{BaseImages, REGISTRY, Repository, SampleFile, base_files, base_images};
 use pondrix_standin::registry::Registry;
-use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
+use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
+
+use crate::processes::{end_left_runners, wait};
 
 pub(crate) const PONDRIX: &str = env!("CARGO_BIN_EXE_pondrix");
 /// How long anything may take on a busy machine.
@@ -145,43 +145,6 @@ fn first_document(output: std::process::ChildStdout) -> String {
         sender.send(text)
     });
     receiver.recv_timeout(PATIENCE).unwrap_or_default()
-}
-
-/// Waits for a child's end. One that does not end is killed, and fails the test.
-fn wait(child: &mut Child) {
-    let pid = Pid::from_child(child);
-    let ended = EndOf::process(pid).is_none_or(|end| end.comes());
-    if !ended {
-        child.kill().unwrap();
-    }
-    child.wait().unwrap();
-    assert!(ended, "the process {pid} did not end");
-}
-
-/// Tells when a process has ended, whatever its number means by then.
-pub(crate) struct EndOf(OwnedFd);
-
-impl EndOf {
-    /// Of a process; nothing where it is not there any more.
-    pub(crate) fn process(pid: Pid) -> Option<Self> {
-        pidfd_open(pid, PidfdFlags::empty()).ok().map(Self)
-    }
-
-    fn is_there_within(&self, patience: Duration) -> bool {
-        let patience = Timespec::try_from(patience).unwrap();
-        let mut polled = [PollFd::new(&self.0, PollFlags::IN)];
-        rustix::io::retry_on_intr(|| poll(&mut polled, Some(&patience))).unwrap() > 0
-    }
-
-    /// Waits for the end; answers whether it came.
-    pub(crate) fn comes(&self) -> bool {
-        self.is_there_within(PATIENCE)
-    }
-
-    /// Whether the process has ended.
-    pub(crate) fn is_there(&self) -> bool {
-        self.is_there_within(Duration::ZERO)
-    }
 }
 
 /// The port that a world's server listens at. The system gives ports of 32768 and above away by itself: while
@@ -422,6 +385,7 @@ impl Drop for World {
     fn drop(&mut self) {
         // The server first: its runner's reports need it, its rollouts need the cluster.
         drop(self.server.take());
+        end_left_runners(&self.folder.path().join("server"));
         self.stop.cancel();
     }
 }

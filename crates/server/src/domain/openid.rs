@@ -12,7 +12,7 @@ use base64::prelude::BASE64_URL_SAFE_NO_PAD;
 use pondrix_api::{OpenIdChange, OpenIdSettings, OpenIdView};
 use pondrix_core::access::{NotLetIn, OpenIdPerson, openid_person};
 use pondrix_core::audit::Deed;
-use pondrix_core::{ProjectName, Time, terminal};
+use pondrix_core::{Time, terminal};
 use pondrix_identity::{Expected, check};
 use reqwest::Url;
 use rusqlite::Connection;
@@ -244,8 +244,14 @@ impl Engine {
         Ok(Sent { to: url.into(), kept: BASE64_URL_SAFE_NO_PAD.encode(kept) })
     }
 
-    /// Signs somebody in who came back from the provider with a code, and has in their browser what it kept.
-    pub(crate) async fn come_from_openid(&self, kept: &str, state: &str, code: &str) -> Result<Back, NotBack> {
+    /// Signs somebody in who came back from the provider with a code, or with words of why there is none, and has in their
+    /// browser what it kept. Those words are somebody else's where they did not begin there.
+    pub(crate) async fn come_from_openid(
+        &self,
+        kept: &str,
+        state: &str,
+        told: Result<String, String>,
+    ) -> Result<Back, NotBack> {
         let row = self.store.read(store::openid).await?.ok_or(NotBack::NotSet)?;
         let now = self.clock.now();
         let sealed = BASE64_URL_SAFE_NO_PAD.decode(kept).ok();
@@ -254,7 +260,8 @@ impl Engine {
         let is_own =
             |away: &Away| away.state == state && now.millis() < away.until && away.issuer == row.settings.issuer;
         let away = away.filter(is_own).ok_or(NotBack::NotBegun)?;
-        let person = self.person_of_code(&row, &away, code).await?;
+        let code = told.map_err(NotBack::Refused)?;
+        let person = self.person_of_code(&row, &away, &code).await?;
         audit::about(terminal::final_line(&person.subject));
         let name = self.known_as(&row.settings.issuer, person).await?;
         let Some(Program { port, challenge }) = away.program else {
@@ -312,8 +319,6 @@ impl Engine {
     /// What somebody is called here, of the teams that the provider says; whoever is not known yet is from now on.
     async fn known_as(&self, issuer: &str, person: OpenIdPerson) -> Result<String, NotBack> {
         let OpenIdPerson { subject, name, teams } = person;
-        // A name that was one here before names were so strict.
-        name.parse::<ProjectName>().map_err(|_| NotLetIn::Name(name.clone()))?;
         let (issuer, now) = (issuer.to_owned(), self.clock.now());
         let (of, who) = (issuer.clone(), subject.clone());
         let known = self.store.read(move |c| store::person_of_subject(c, &of, &who)).await?;

@@ -132,14 +132,12 @@ pub(super) async fn come(
     let pairs = headers.get_all(COOKIE).iter().filter_map(|value| value.to_str().ok()).flat_map(|all| all.split(';'));
     let mut pairs = pairs.filter_map(|pair| pair.trim().split_once('='));
     let kept = pairs.find(|(name, _)| *name == AWAY_COOKIE).map(|(_, value)| value).unwrap_or_default();
-    let back = match (code, error) {
-        (Some(code), None) => app.engine.come_from_openid(kept, &state, &code).await,
-        (_, Some(error)) => {
-            let words = error_description.map_or_else(|| error.clone(), |words| format!("{error}: {words}"));
-            Err(NotBack::Refused(words))
-        }
-        (None, None) => Err(NotBack::NotBegun),
+    let told = match (code, error) {
+        (Some(code), None) => Ok(code),
+        (_, Some(error)) => Err(error_description.map_or_else(|| error.clone(), |words| format!("{error}: {words}"))),
+        (None, None) => Err("neither a code nor an error".to_owned()),
     };
+    let back = app.engine.come_from_openid(kept, &state, told).await;
     let (to, signed) = match back {
         Ok(Back::Browser(signed, to)) => (to, Some(session::cookie(&app, is_tls, &signed.secret, signed.seconds))),
         Ok(Back::Program(to)) => (to, None),
