@@ -1,6 +1,7 @@
 //! What a runner is told when it starts.
 
 use std::fmt::Display;
+use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -86,6 +87,8 @@ pub struct RunnerConfig {
     pub limits: Option<JobLimits>,
     /// What of the network jobs reach that have a way out, and what is fetched that their files name.
     pub reach: Reach,
+    /// Who is asked for names by jobs that have a way out; those whom the machine asks where nobody is named.
+    pub resolvers: Vec<SocketAddr>,
     /// Platforms whose programs the machine runs with an emulator, besides those of its own kind.
     pub emulated: Vec<Platform>,
     /// Folders of the machine that jobs may read that run on it and in no image, besides those of its system.

@@ -116,6 +116,7 @@ impl JobContext {
             shown: self.config.shown.clone(),
             emulated: self.config.emulated.clone(),
             reach: self.config.reach.clone(),
+            resolvers: self.config.resolvers.clone(),
             reports: reports.clone(),
             contact: self.contact.clone(),
             client: self.client.clone(),

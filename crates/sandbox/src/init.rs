@@ -1,7 +1,7 @@
 //! The first process inside: makes the surroundings, starts the command, reaps, and ends with it.
 
 use std::io::Read;
-use std::net::{Ipv4Addr, SocketAddr, TcpStream};
+use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
@@ -18,6 +18,7 @@ use rustix::thread::{CapabilitySet, remove_capability_from_bounding_set};
 use crate::enter::{Entrance, What};
 use crate::error::{SetupError, told};
 use crate::mounts::{self, Opened};
+use crate::network::{NAMES_AT, NAMES_PORT};
 use crate::spec::{Exit, Network, Spec};
 use crate::wire::{self, Order, Word};
 use crate::{apart, routes, seccomp, users};
@@ -209,6 +210,13 @@ fn spawn(command: &mut Command) -> std::io::Result<Child> {
     command.spawn()
 }
 
+fn hand_out(control: &OwnedFd, socket: std::io::Result<OwnedFd>) {
+    let _ = match socket {
+        Ok(socket) => wire::send(control, &Word::Socket, Some(socket.as_fd())),
+        Err(error) => wire::send(control, &Word::Refused(error.raw_os_error().unwrap_or(libc::ETIMEDOUT)), None),
+    };
+}
+
 fn follow_orders(control: &OwnedFd, child: Option<Pid>) -> ! {
     loop {
         match wire::receive::<Order>(control) {
@@ -219,12 +227,11 @@ fn follow_orders(control: &OwnedFd, child: Option<Pid>) -> ! {
             }
             Ok(Some((Order::Connect(port), _))) => {
                 let address = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
-                let _ = match TcpStream::connect_timeout(&address, CONNECT_TIME) {
-                    Ok(stream) => wire::send(control, &Word::Connected, Some(stream.as_fd())),
-                    Err(error) => {
-                        wire::send(control, &Word::Refused(error.raw_os_error().unwrap_or(libc::ETIMEDOUT)), None)
-                    }
-                };
+                hand_out(control, TcpStream::connect_timeout(&address, CONNECT_TIME).map(OwnedFd::from));
+            }
+            Ok(Some((Order::Listen, _))) => {
+                hand_out(control, UdpSocket::bind((NAMES_AT, NAMES_PORT)).map(OwnedFd::from));
+                hand_out(control, TcpListener::bind((NAMES_AT, NAMES_PORT)).map(OwnedFd::from));
             }
             // The caller is gone, or wants an end. With this process everything inside ends.
             Ok(None) | Err(_) => std::process::exit(0),

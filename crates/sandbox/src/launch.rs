@@ -53,7 +53,7 @@ pub struct Running {
 #[derive(Clone, Debug)]
 pub struct Connector {
     control: Arc<OwnedFd>,
-    answers: Arc<Mutex<Receiver<io::Result<TcpStream>>>>,
+    answers: Arc<Mutex<Receiver<io::Result<OwnedFd>>>>,
 }
 
 impl Launcher {
@@ -209,13 +209,13 @@ fn entrance_file(entrance: &Entrance) -> io::Result<OwnedFd> {
     Ok(file.into())
 }
 
-fn listen(control: &OwnedFd, ended: &Sender<Exit>, answers: &Sender<io::Result<TcpStream>>) {
+fn listen(control: &OwnedFd, ended: &Sender<Exit>, answers: &Sender<io::Result<OwnedFd>>) {
     while let Ok(Some((word, fd))) = wire::receive::<Word>(control) {
         let _ = match (word, fd) {
             (Word::Started | Word::Users | Word::Network, _) => Ok(()),
             (Word::Ended(exit), _) => ended.send(exit).map_err(|_| ()),
-            (Word::Connected, Some(fd)) => answers.send(Ok(fd.into())).map_err(|_| ()),
-            (Word::Connected, None) => answers.send(Err(io::ErrorKind::InvalidData.into())).map_err(|_| ()),
+            (Word::Socket, Some(fd)) => answers.send(Ok(fd)).map_err(|_| ()),
+            (Word::Socket, None) => answers.send(Err(io::ErrorKind::InvalidData.into())).map_err(|_| ()),
             (Word::Refused(errno), _) => answers.send(Err(io::Error::from_raw_os_error(errno))).map_err(|_| ()),
         };
     }
@@ -294,11 +294,20 @@ impl Connector {
     /// # Errors
     /// What the system says inside, or that the sandbox has ended.
     pub fn connect(&self, port: u16) -> io::Result<TcpStream> {
+        let [stream] = self.sockets(&Order::Connect(port))?;
+        Ok(stream.into())
+    }
+
+    /// The sockets that come for an order.
+    pub(crate) fn sockets<const COUNT: usize>(&self, order: &Order) -> io::Result<[OwnedFd; COUNT]> {
         // One at a time: answers come in the order of the questions.
         let answers: MutexGuard<'_, _> = self.answers.lock().unwrap_or_else(PoisonError::into_inner);
         let gone = || io::Error::new(io::ErrorKind::NotConnected, "the sandbox has ended");
-        wire::send(&self.control, &Order::Connect(port), None).map_err(|_| gone())?;
-        answers.recv().map_err(|_| gone())?
+        wire::send(&self.control, order, None).map_err(|_| gone())?;
+        // All of them before any is looked at: what is left would be taken for the next one's.
+        let all: Result<Vec<_>, _> = (0..COUNT).map(|_| answers.recv()).collect();
+        let sockets: Vec<OwnedFd> = all.map_err(|_| gone())?.into_iter().collect::<io::Result<_>>()?;
+        sockets.try_into().map_err(|_| gone())
     }
 }
 

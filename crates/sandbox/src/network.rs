@@ -1,7 +1,7 @@
 //! A network that several commands share: nothing but a loopback interface, or also a way out.
 
 use std::io::{self, Read};
-use std::net::Ipv4Addr;
+use std::net::{Ipv4Addr, TcpListener, UdpSocket};
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::process::{Child, Command, Stdio};
@@ -13,12 +13,15 @@ use rustix::io::{FdFlags, fcntl_setfd};
 use crate::enter::What;
 use crate::launch::{Connector, Launcher, Running, StartError, told};
 use crate::spec::Spec;
-use crate::wire::{self, Word};
+use crate::wire::{self, Order, Word};
 
-/// The address inside that answers questions for names where there is a way out, the command's, and where the way out
-/// begins. Nothing outside can have them (RFC 2544, appendix C.2.2: addresses for measuring devices); of the network that
-/// they are of, nothing else can be reached by them.
-pub const NAMES_AT: &str = "198.18.0.3";
+/// The address inside at which the caller may answer questions for names ([`SharedNetwork::listen_for_names`]), and the
+/// port that these are asked at (RFC 1035, section 4.2).
+pub const NAMES_AT: Ipv4Addr = Ipv4Addr::new(127, 0, 0, 53);
+pub(crate) const NAMES_PORT: u16 = 53;
+
+/// The command's address where there is a way out, and where that begins. Nothing outside can have them (RFC 2544,
+/// appendix C.2.2: addresses for measuring devices); of the network that they are of, nothing else can be reached by them.
 const OWN: &str = "198.18.0.2";
 const GATEWAY: &str = "198.18.0.1";
 const OWN_BITS: &str = "29";
@@ -107,7 +110,7 @@ impl SharedNetwork {
         let mut pasta = Command::new("pasta");
         // An address that hides the machine's own, so that the machine can be reached as any other.
         pasta
-            .args(["--foreground", "--quiet", "--ipv4-only", "--config-net", "--no-map-gw", "--dns-forward", NAMES_AT])
+            .args(["--foreground", "--quiet", "--ipv4-only", "--config-net", "--no-map-gw"])
             .args(["--address", OWN, "--netmask", OWN_BITS, "--gateway", GATEWAY])
             .args(["--tcp-ports", "none", "--udp-ports", "none", "--tcp-ns", "none", "--udp-ns", "none"])
             .args(["--userns", &at(&self.users), "--netns", &at(&self.network), "--pid", &at(&number)])
@@ -143,6 +146,16 @@ impl SharedNetwork {
         }
         self.way_out = Some(way_out);
         Ok(())
+    }
+
+    /// Sockets at which the caller hears the questions for names that are asked inside at [`NAMES_AT`], and answers them:
+    /// with datagrams and over streams (RFC 7766).
+    ///
+    /// # Errors
+    /// What the system says inside, or that the network has ended.
+    pub fn listen_for_names(&self) -> io::Result<(UdpSocket, TcpListener)> {
+        let [datagrams, streams] = self.holder.connector().sockets(&Order::Listen)?;
+        Ok((datagrams.into(), streams.into()))
     }
 
     /// The way to ports inside.

@@ -19,6 +19,8 @@ pub(crate) enum Order {
     Signal(i32),
     /// Connect to this port on the loopback interface inside, and hand the socket out.
     Connect(u16),
+    /// Listen where names are asked for inside, and hand both sockets out: the one for datagrams first.
+    Listen,
 }
 
 /// From inside to the caller.
@@ -32,9 +34,9 @@ pub(crate) enum Word {
     Started,
     /// The command ended. The last word.
     Ended(Exit),
-    /// The socket that was asked for comes with this word.
-    Connected,
-    /// There was nobody to connect to: an error number of the system.
+    /// A socket that was asked for comes with this word.
+    Socket,
+    /// There is none, for there was nobody to connect to, or the address is taken: an error number of the system.
     Refused(i32),
 }
 

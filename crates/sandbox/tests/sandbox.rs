@@ -15,7 +15,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use pondrix_sandbox::{
-    Bind, Exit, Launcher, Limits, MemoryFolder, Places, Rootfs, Running, SharedNetwork, Spec, check_machine,
+    Bind, Exit, Launcher, Limits, MemoryFolder, NAMES_AT, Places, Rootfs, Running, SharedNetwork, Spec, check_machine,
 };
 
 const AS_USER: &str = "SANDBOX_TEST_AS_USER";
@@ -581,6 +581,40 @@ fn commands_that_share_a_network_reach_each_other_and_see_nothing_else_of_each_o
         let (_, text) = place.sh("nc 127.0.0.1 4712 </dev/null; ip addr");
         assert!(!text.contains("hello"), "another network reaches it: {text}");
         server.kill();
+    });
+}
+
+#[test]
+fn the_caller_answers_what_is_asked_inside_for_names() {
+    as_root_and_as_user("the_caller_answers_what_is_asked_inside_for_names", |place| {
+        let network = place.launcher.share_network(Vec::new()).unwrap();
+        let (datagrams, streams) = network.listen_for_names().unwrap();
+        std::thread::spawn(move || {
+            let mut question = [0; 512];
+            while let Ok((count, from)) = datagrams.recv_from(&mut question) {
+                // The same, as an answer with one record: the name's address (RFC 1035, section 4.1).
+                let mut answer = question[..count].to_vec();
+                answer[2] |= 0x80;
+                answer[7] = u8::from(answer[count - 3] == 1);
+                if answer[7] == 1 {
+                    answer.extend([0xc0, 12, 0, 1, 0, 1, 0, 0, 0, 60, 0, 4, 198, 51, 100, 7]);
+                }
+                let _ = datagrams.send_to(&answer, from);
+            }
+        });
+        std::thread::spawn(move || {
+            while let Ok((mut stream, _)) = streams.accept() {
+                let _ = stream.write_all(b"over a stream\n");
+            }
+        });
+        let script = format!(
+            "nslookup pond.test {NAMES_AT}; nc -w 10 {NAMES_AT} 53 </dev/null; nc -w 10 127.0.0.1 53 </dev/null; true"
+        );
+        let (_, text) = text_of(join(place, &network, "client", &script));
+        assert!(text.contains("198.51.100.7") && text.contains("over a stream\n"), "{text}");
+        // It is taken now, and what comes after a refusal is answered as before.
+        assert!(network.listen_for_names().is_err());
+        assert_eq!(network.connector().connect(4712).unwrap_err().kind(), std::io::ErrorKind::ConnectionRefused);
     });
 }
 

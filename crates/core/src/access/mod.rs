@@ -7,6 +7,7 @@ mod openid;
 mod places;
 mod protection;
 mod reach;
+mod resolving;
 mod scope;
 
 use serde::{Deserialize, Serialize};
@@ -16,6 +17,7 @@ pub use openid::{NotLetIn, OpenIdPerson, OpenIdRules, openid_person};
 pub use places::{NotRemote, RepositoryHost, is_public};
 pub use protection::{Approvers, Candidate, EnvironmentRules, Freeze, Gate, RefPattern, Refs, RuleBroken, Starter};
 pub use reach::{Network, NoNetwork, Reach};
+pub use resolving::{Heard, NameQuestion};
 pub use scope::{ScopeError, SecretScope, TwoEnvironments, nearest};
 
 /// What somebody may do in the projects for which it is given.

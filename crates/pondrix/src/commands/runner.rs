@@ -417,6 +417,7 @@ impl Join {
             limits,
             host_network: self.allows.allow_host_network,
             reach: Reach::with(self.allows.reach),
+            resolvers: self.allows.resolver,
             shown: self.allows.readable,
             emulated: self.allows.emulates,
             room: Room {

@@ -1,6 +1,7 @@
 //! What the commands share that stay and work: the server, with runners of its own, and a runner alone.
 
 use std::ffi::OsString;
+use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::Args;
@@ -23,6 +24,11 @@ pub(crate) struct Allows {
     /// themselves.
     #[arg(long, value_name = "NETWORK")]
     pub(crate) reach: Vec<Network>,
+    /// Have this resolver answer names for jobs with an outbound network, in place of those that the machine asks
+    /// (`/etc/resolv.conf`); an address, or one and a port. May be given more than once: each is asked where the one before
+    /// is silent.
+    #[arg(long, value_name = "ADDRESS", value_parser = resolver)]
+    pub(crate) resolver: Vec<SocketAddr>,
     /// The most memory that a job may use, with its services and builds; where nothing is said, nine tenths of the
     /// machine's, divided by its slots.
     #[arg(long, value_name = "SIZE", conflicts_with = "without_limits")]
@@ -59,6 +65,16 @@ pub(crate) struct Allows {
 /// How many processes and threads a job may have where nothing is said.
 const DEFAULT_PROCESSES: u32 = 4096;
 
+/// Where names are asked for (RFC 1035, section 4.2).
+const NAMES_PORT: u16 = 53;
+
+/// Where a resolver is.
+fn resolver(text: &str) -> Result<SocketAddr, String> {
+    let at_port = text.parse().ok();
+    let address = at_port.or_else(|| Some(SocketAddr::new(text.parse().ok()?, NAMES_PORT)));
+    address.ok_or_else(|| format!("`{text}` is no address of a resolver, as 10.0.0.53 or 127.0.0.1:5353 is"))
+}
+
 /// A number of processors, as thousandths.
 fn processors(text: &str) -> Result<u32, String> {
     let count: f64 = text.parse().map_err(|_| format!("`{text}` is no number of processors, as 2 or 1.5 is"))?;
@@ -93,6 +109,7 @@ impl Allows {
         };
         say("--keep-free", self.keep_free.map(|size| size.to_string()));
         self.reach.iter().for_each(|network| say("--reach", Some(network.to_string())));
+        self.resolver.iter().for_each(|address| say("--resolver", Some(address.to_string())));
         self.emulates.iter().for_each(|platform| say("--emulates", Some(platform.to_string())));
         if !self.without_limits {
             say("--job-memory", self.job_memory.map(|size| size.to_string()));
@@ -115,6 +132,7 @@ impl Default for Allows {
         Self {
             allow_host_network: false,
             reach: Vec::new(),
+            resolver: Vec::new(),
             job_memory: None,
             job_processes: DEFAULT_PROCESSES,
             job_cpu: None,

@@ -5,7 +5,7 @@ use std::io::{Read, Write};
 use pondrix_core::State;
 use pondrix_standin::garden::REGISTRY;
 
-use crate::support::{World, one_job};
+use crate::support::{Server, World, one_job};
 
 fn with_service(name: &str, lines: &str) -> String {
     format!("service \"{name}\" \"{REGISTRY}/base/shell:1\" {{\n{lines}\n}}\n")
@@ -88,6 +88,59 @@ async fn steps_reach_out_only_when_the_job_says_so_and_where_the_runners_owner_d
     world.passes(&run).await;
     let log = world.log(&run, "verify/unit").await;
     assert_eq!(log, "alone\n");
+}
+
+/// A resolver of the machine's: `public…` is at a public address, and every other name at a private one.
+fn resolver() -> std::net::SocketAddr {
+    let socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    let at = socket.local_addr().unwrap();
+    std::thread::spawn(move || {
+        let mut question = [0; 512];
+        while let Ok((count, from)) = socket.recv_from(&mut question) {
+            // The question as its answer, and behind it one address (RFC 1035, section 4.1).
+            let mut answer = question[..count].to_vec();
+            answer[2] |= 0x80;
+            answer[7] = 1;
+            let address = if answer[13..].starts_with(b"public") { [8, 8, 8, 8] } else { [10, 20, 0, 7] };
+            answer.extend([0xc0, 12, 0, 1, 0, 1, 0, 0, 0, 60, 0, 4]);
+            answer.extend(address);
+            let _ = socket.send_to(&answer, from);
+        }
+    });
+    at
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_hears_no_address_for_a_name_that_it_may_not_reach_and_its_log_says_why() {
+    let mut world = World::new().await;
+    let probe = std::net::UdpSocket::bind("0.0.0.0:0").unwrap();
+    if probe.connect("192.0.2.200:9").is_err() {
+        // Another test tells what is said then.
+        return;
+    }
+    let at = resolver().to_string();
+    let address = world.url().trim_start_matches("http://").to_owned();
+    world.server.take().unwrap().end();
+    let start = |more: &[&str]| {
+        let allowed = [&["--resolver", &at][..], more].concat();
+        Server::start_allowing(&world.folder.path().join("server"), &address, &allowed)
+    };
+    let server = start(&[]);
+    let ask = "step \"for name in public inner inner; do \
+               nslookup $name.pond.test 2>&1 | grep -o -e 8.8.8.8 -e 10.20.0.7 || echo $name is nowhere; done\"";
+    let (repository, run) =
+        world.run_of_pipeline("plant-labels", &one_job(&format!("network \"outbound\"\n{ask}"))).await;
+    world.passes(&run).await;
+    let log = world.log(&run, "verify/unit").await;
+    let told = "the name inner.pond.test leads to 10.20.0.7, which jobs of this runner do not reach";
+    assert_eq!(log.matches(told).count(), 1, "{log}");
+    let said: Vec<_> = log.lines().filter(|line| !line.starts_with("the name")).collect();
+    assert_eq!(said, ["8.8.8.8", "inner is nowhere", "inner is nowhere"], "{log}");
+    drop(server);
+    let _server = start(&["--reach", "10.20.0.0/16"]);
+    let run = world.run_of("plant-labels", &repository.push("Once more").unwrap()).await;
+    world.passes(&run).await;
+    assert_eq!(world.log(&run, "verify/unit").await, "8.8.8.8\n10.20.0.7\n10.20.0.7\n");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,5 +1,6 @@
 //! What the doing of a job needs, and how it ends.
 
+use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
@@ -41,6 +42,8 @@ pub(crate) struct JobExecutor {
     pub(crate) emulated: Vec<Platform>,
     /// What of the network a job reaches.
     pub(crate) reach: Reach,
+    /// Who is asked for names.
+    pub(crate) resolvers: Vec<SocketAddr>,
     pub(crate) reports: Reports,
     pub(crate) contact: Contact,
     pub(crate) client: RunnerClient,

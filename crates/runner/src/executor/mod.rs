@@ -11,6 +11,7 @@ mod index;
 mod leaks;
 mod pull;
 mod push;
+mod resolver;
 mod site;
 mod source;
 mod steps;

@@ -8,6 +8,7 @@ use std::os::fd::OwnedFd;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
+use pondrix_core::access::Network as Reached;
 use pondrix_core::pipeline::{Network, Ready};
 use pondrix_core::work::ServiceWork;
 use pondrix_image::Platform;
@@ -16,6 +17,7 @@ use pondrix_sandbox::{self as sandbox, Bind, Exit, NAMES_AT, Rootfs, Running, Sh
 
 use super::context::JobExecutor;
 use super::error::{Doing, JobError};
+use super::resolver::{Answering, resolvers_of};
 use crate::log::Piece;
 
 /// Where programs are looked for when the image does not say.
@@ -28,6 +30,7 @@ const QUESTION_TIME: Duration = Duration::from_secs(10);
 /// The surroundings. Services end before the network does: fields are dropped in their order.
 pub(crate) struct Surroundings {
     services: Vec<Service>,
+    names: Option<Answering>,
     shared: Option<SharedNetwork>,
     binds: Vec<Bind>,
     network: sandbox::Network,
@@ -46,6 +49,7 @@ impl Surroundings {
     pub(crate) fn new(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Result<Self, JobError> {
         let mut around = Self {
             services: Vec::new(),
+            names: None,
             shared: None,
             binds: names(executor, reach, services)?,
             network: match reach {
@@ -60,9 +64,11 @@ impl Surroundings {
                 }
                 Network::None | Network::Host => Vec::new(),
             };
-            let mut network = executor.launcher.share_network(closed)?;
+            let addresses = closed.iter().map(|network| (network.address(), network.bits())).collect();
+            let mut network = executor.launcher.share_network(addresses)?;
             if reach == Network::Outbound {
                 network.open_way_out()?;
+                around.names = Some(answering(executor, &network, closed)?);
             }
             around.shared = Some(network);
         }
@@ -190,7 +196,7 @@ fn words(exit: &Exit) -> String {
 
 /// The networks that the job does not reach: what is not public, this machine and the server, where the runner's owner
 /// has not opened them.
-fn closed(executor: &JobExecutor) -> std::io::Result<Vec<(Ipv4Addr, u8)>> {
+fn closed(executor: &JobExecutor) -> std::io::Result<Vec<Reached>> {
     let mut own = own_addresses(&fs::read_to_string("/proc/net/fib_trie")?);
     if let Some((host, port)) = executor.client.host() {
         // A name that means nothing now is no way either.
@@ -200,8 +206,20 @@ fn closed(executor: &JobExecutor) -> std::io::Result<Vec<(Ipv4Addr, u8)>> {
             IpAddr::V6(_) => None,
         }));
     }
-    let closed = executor.reach.closed(&own);
-    Ok(closed.into_iter().map(|network| (network.address(), network.bits())).collect())
+    Ok(executor.reach.closed(&own))
+}
+
+/// Begins to answer what is asked inside for names.
+fn answering(executor: &JobExecutor, network: &SharedNetwork, closed: Vec<Reached>) -> Result<Answering, JobError> {
+    let doing = || "names could not be answered in the job's network".to_owned();
+    let asked = match executor.resolvers.as_slice() {
+        // A machine without that file asks nobody either.
+        [] => resolvers_of(&fs::read_to_string("/etc/resolv.conf").unwrap_or_default()),
+        named => named.to_vec(),
+    };
+    let log = executor.log.clone();
+    let sockets = network.listen_for_names().doing(doing)?;
+    Answering::begin(&executor.handle, sockets, asked, closed, move |words| log.say(words)).doing(doing)
 }
 
 /// The addresses of this machine, of the kernel's table of routes (proc(5), `/proc/net/fib_trie`): behind each stands what
