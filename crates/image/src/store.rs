@@ -7,12 +7,15 @@
 //! left-out/HEX     the folders that an unpacked layer leaves out, each ended with a zero byte
 //! listings/HEX     the files of an unpacked layer
 //! used/KIND-HEX    when content was used last (the file's time), and how many bytes it takes
+//! rights/HEX       that a project may have a blob, named by the digest of both names
+//! pairs/HEX        that a layer's blob unpacks to a layer, named by the digest of both names
 //! steps/HEX        the layer that an instruction makes, named by the digest of all that decides it and of its realm
 //! unfinished/      what is being written; nothing in it is believed
 //! form             the form of all this; another one is given up for this
 //! ```
 
 mod remembered;
+mod rights;
 
 use std::collections::HashSet;
 use std::ffi::OsStr;
@@ -64,6 +67,14 @@ pub struct Image {
     pub config: Config,
 }
 
+impl Image {
+    /// The digests of all that it has: manifest, configuration, layers.
+    pub fn parts(&self) -> impl Iterator<Item = &Digest> {
+        let layers = self.manifest.layers.iter().map(|layer| &layer.digest);
+        [&self.digest, &self.manifest.config.digest].into_iter().chain(layers)
+    }
+}
+
 /// What went wrong in a store.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
@@ -111,7 +122,9 @@ impl Store {
     /// # Errors
     /// When the folders cannot be made.
     pub fn open(folder: &Path, ids: IdMap) -> Result<Self, StoreError> {
-        for part in ["blobs", "unproved", "layers", "left-out", "listings", "steps", "unfinished", "used"] {
+        for part in
+            ["blobs", "unproved", "layers", "left-out", "listings", "rights", "pairs", "steps", "unfinished", "used"]
+        {
             fs::create_dir_all(folder.join(part)).map_err(io_error(format!("make {part}")))?;
         }
         let store = Self {
@@ -227,6 +240,9 @@ impl Store {
             fs::remove_file(path).map_err(told())?;
             return Err(StoreError::WrongDigest { wanted: digest.clone(), found });
         }
+        if let Ok(diff_id) = fs::read_to_string(&mark).unwrap_or_default().parse() {
+            self.note_pair(digest, &diff_id)?;
+        }
         drop(fs::remove_file(mark));
         Ok(())
     }
@@ -335,18 +351,19 @@ impl Store {
     /// When the blob is not a layer, or not the one that `diff_id` names.
     pub fn unpack_layer(&self, blob: &Descriptor, diff_id: &Digest) -> Result<(), StoreError> {
         if self.has_layer(diff_id) {
-            return Ok(());
+            return self.prove_pair(blob, diff_id);
         }
         // Who wants the same one waits for it.
         let _mine = self.unpacking.begin(diff_id);
         if self.has_layer(diff_id) {
-            return Ok(());
+            return self.prove_pair(blob, diff_id);
         }
         if self.is_doubtful(&blob.digest, diff_id) {
             self.prove_blob(&blob.digest)?;
         }
         let file = File::open(self.blob_path(&blob.digest)).map_err(io_error(format!("open {}", blob.digest)))?;
-        self.unpack(BufReader::with_capacity(layer::BUFFER, file), &blob.digest, diff_id)
+        self.unpack(BufReader::with_capacity(layer::BUFFER, file), &blob.digest, diff_id)?;
+        self.note_pair(&blob.digest, diff_id)
     }
 
     /// Unpacks a layer, compressed or not, unless it is unpacked already; answers whether it was read, and is what

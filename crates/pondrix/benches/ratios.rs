@@ -9,6 +9,8 @@ mod age;
 mod endurance;
 mod images;
 mod load;
+#[path = "../tests/e2e/processes.rs"]
+mod processes;
 #[path = "../tests/e2e/support.rs"]
 mod support;
 

@@ -382,6 +382,7 @@ impl<'b> StageBuild<'b> {
             return Ok((Remembered { layer: None }, more));
         }
         store.finish_blob(file, &packed.digest)?;
+        store.note_pair(&packed.digest, &packed.diff_id)?;
         let descriptor = Descriptor {
             media_type: self.build.input.compression.media_type().to_owned(),
             digest: packed.digest,

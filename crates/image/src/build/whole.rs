@@ -81,7 +81,10 @@ impl<'a> Build<'a> {
 
     /// Layers, unpacked.
     pub(super) fn unpacked(&self, layers: &[Descriptor], diff_ids: &[Digest]) -> Result<Vec<PathBuf>, BuildError> {
-        let missing = layers.iter().zip(diff_ids).filter(|(_, diff_id)| !self.store.has_layer(diff_id));
+        let is_here = |layer: &Descriptor, diff_id: &Digest| {
+            self.store.has_layer(diff_id) && self.store.is_pair(&layer.digest, diff_id)
+        };
+        let missing = layers.iter().zip(diff_ids).filter(|(layer, diff_id)| !is_here(layer, diff_id));
         missing.map(|(layer, _)| layer).try_for_each(|layer| self.bring(layer))?;
         Ok(self.store.unpacked(layers, diff_ids)?)
     }

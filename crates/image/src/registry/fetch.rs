@@ -9,6 +9,7 @@ use futures_util::StreamExt;
 use pondrix_core::image::{Digest, Repository};
 use reqwest::header::RANGE;
 use reqwest::{Client, Response, StatusCode};
+use tempfile::NamedTempFile;
 use tokio::sync::mpsc::{self, Sender};
 use tokio::task::JoinHandle;
 
@@ -111,7 +112,8 @@ fn write_all(file: &mut File, chunks: &mut Vec<Bytes>) -> io::Result<()> {
 }
 
 impl Registry {
-    /// Brings a blob into the store, unless it is there.
+    /// Brings a blob into the store, unless it is there. Answers whether this registry gave it now: it may have been
+    /// somebody else's.
     pub(super) async fn fetch_blob(
         &self,
         repository: &Repository,
@@ -119,10 +121,10 @@ impl Registry {
         size: u64,
         store: &Store,
         listeners: Listeners<'_>,
-    ) -> Result<(), RegistryError> {
+    ) -> Result<bool, RegistryError> {
         let turn = loop {
             if store.has_blob(digest) {
-                return Ok(());
+                return Ok(false);
             }
             match store.fetch_turn(digest) {
                 Turn::Mine(turn) => break turn,
@@ -142,6 +144,35 @@ impl Registry {
             turn.advance(bytes);
             count(bytes);
         };
+        let (file, unpacked) = self.take_blob(repository, digest, size, store, &tell, unpacking).await?;
+        match unpacked {
+            Some(diff_id) => store.finish_unproved_blob(file, digest, &diff_id)?,
+            None => store.finish_blob(file, digest)?,
+        }
+        Ok(true)
+    }
+
+    /// Has a blob shown that is in the store: who can give it may have it.
+    pub(super) async fn show_blob(
+        &self,
+        repository: &Repository,
+        digest: &Digest,
+        size: u64,
+        store: &Store,
+    ) -> Result<(), RegistryError> {
+        self.take_blob(repository, digest, size, store, &|_| (), None).await.map(drop)
+    }
+
+    /// Takes a blob into a file of the store's that has no name yet. It is the right one, or unpacked to what is answered.
+    async fn take_blob(
+        &self,
+        repository: &Repository,
+        digest: &Digest,
+        size: u64,
+        store: &Store,
+        tell: &(dyn Fn(u64) + Sync),
+        unpacking: Option<Unpacking>,
+    ) -> Result<(NamedTempFile, Option<Digest>), RegistryError> {
         let io = |error: io::Error| io_error("write a blob")(error);
         let file = store.unfinished_file()?;
         let mut coming = Coming {
@@ -150,7 +181,7 @@ impl Registry {
             count: 0,
             hash: unpacking.is_none().then(|| Hashing::new(io::sink())),
             to: Writing::begin(file.reopen().map_err(io)?),
-            tell: &tell,
+            tell,
             unpacking,
             doing: format!("give {} of {}", digest.short(), repository.path()),
         };
@@ -164,7 +195,7 @@ impl Registry {
         coming.to.end().await.map_err(io)?;
         came?;
         if let Some(diff_id) = unpacked.filter(|_| coming.count == size) {
-            return Ok(store.finish_unproved_blob(file, digest, &diff_id)?);
+            return Ok((file, Some(diff_id)));
         }
         let (file, found) = match coming.hash {
             Some(hash) => (file, hash.finish().0),
@@ -176,7 +207,7 @@ impl Registry {
         if found != *digest {
             return Err(self.wrong(digest.clone(), found.to_string()));
         }
-        Ok(store.finish_blob(file, digest)?)
+        Ok((file, None))
     }
 
     /// Takes all of a blob, in one go or several.

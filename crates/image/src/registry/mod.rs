@@ -18,7 +18,7 @@ mod wire;
 pub use client::download;
 pub use error::RegistryError;
 pub use guard::NotReached;
-pub use pull::{Pulling, Wanted, pull, pull_and_tell, pull_for};
+pub use pull::{Pull, Pulling, Wanted, pull, pull_and_tell, pull_for};
 pub use push::{PushRequest, Pushed, push, push_and_ask, push_index};
 pub use referrers::Attachment;
 pub use steps::Elsewhere;

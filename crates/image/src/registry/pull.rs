@@ -5,8 +5,8 @@ use std::sync::{Mutex, PoisonError};
 
 use bytes::{Buf, Bytes};
 use futures_util::{StreamExt, TryStreamExt};
-use pondrix_core::Size;
-use pondrix_core::image::{Digest, Reference, Registries};
+use pondrix_core::image::{Digest, Reference, Registries, Repository};
+use pondrix_core::{ProjectName, Size};
 
 use tokio::sync::mpsc::{self, Receiver, Sender};
 use tokio::task::JoinHandle;
@@ -53,7 +53,22 @@ pub async fn pull_for(
     registries: &Registries,
     store: &Store,
 ) -> Result<Image, RegistryError> {
-    pull_and_tell(reference, platform, Wanted::Image, registries, store, &|_| ()).await
+    let pull = Pull { image: reference, platform, wanted: Wanted::Image, project: None };
+    pull_and_tell(pull, registries, store, &|_| ()).await
+}
+
+/// What is to be brought into a store.
+#[derive(Clone, Copy, Debug)]
+pub struct Pull<'a> {
+    /// The image.
+    pub image: &'a Reference,
+    /// The platform that it is for.
+    pub platform: &'a Platform,
+    /// What of it is wanted.
+    pub wanted: Wanted,
+    /// The project that it is for: what is in the store for another one it is given only where the registry would give it
+    /// that. Nothing where nobody else uses the store.
+    pub project: Option<&'a ProjectName>,
 }
 
 /// How far the fetching of an image is.
@@ -75,15 +90,14 @@ pub struct Pulling {
 /// # Errors
 /// As [`pull`].
 pub async fn pull_and_tell(
-    reference: &Reference,
-    platform: &Platform,
-    wanted: Wanted,
+    Pull { image: reference, platform, wanted, project }: Pull<'_>,
     registries: &Registries,
     store: &Store,
     tell: &(dyn Fn(Pulling) + Sync),
 ) -> Result<Image, RegistryError> {
     let host = reference.repository.host();
     let there = reference.digest.as_ref().and_then(|digest| complete(store, digest));
+    let there = there.filter(|image| image.parts().all(|part| store.may_have(project, part)));
     // What a digest names cannot have changed: no need to ask, but for whether this job may see it. It may be here since
     // another one may.
     if let Some(image) = there {
@@ -129,7 +143,8 @@ pub async fn pull_and_tell(
     advance(0, 0);
     let come = |bytes| advance(0, bytes);
     let config = &manifest.config;
-    registry.fetch_blob(repository, &config.digest, config.size, store, Listeners::NONE).await?;
+    let was_given = registry.fetch_blob(repository, &config.digest, config.size, store, Listeners::NONE).await?;
+    registry.make_sure(repository, config, was_given, project, store).await?;
     let config: Config = store.document(&config.digest, "the image's configuration")?;
     let diff_ids = &config.rootfs.diff_ids;
     if manifest.layers.len() != diff_ids.len() {
@@ -144,11 +159,14 @@ pub async fn pull_and_tell(
         let is_new = !store.has_blob(&layer.digest);
         let count: &(dyn Fn(u64) + Sync) = if is_new { &come } else { &|_| () };
         let unpacking = (wanted == Wanted::Files && is_new).then(|| Unpacking::begin(store, diff_id));
-        registry.fetch_blob(repository, &layer.digest, layer.size, store, Listeners { count, unpacking }).await?;
+        let was_given =
+            registry.fetch_blob(repository, &layer.digest, layer.size, store, Listeners { count, unpacking }).await?;
+        registry.make_sure(repository, layer, was_given, project, store).await?;
         if is_new {
             advance(1, 0);
         }
-        if wanted == Wanted::Files {
+        // Also where nothing of it is unpacked now: what is known of its files is known by that digest.
+        if wanted == Wanted::Files || store.has_layer(diff_id) || store.listing_path(diff_id).exists() {
             // What was in the store, or came through another's hands, and what went wrong a moment ago.
             let (store, layer, diff_id) = (store.clone(), layer.clone(), diff_id.clone());
             let unpacked = tokio::task::spawn_blocking(move || store.unpack_layer(&layer, &diff_id)).await;
@@ -159,6 +177,7 @@ pub async fn pull_and_tell(
     let layers: Vec<_> = manifest.layers.iter().zip(diff_ids).map(bring).collect();
     futures_util::stream::iter(layers).buffer_unordered(AT_ONCE).try_collect::<()>().await?;
     store.add_blob(&document.bytes)?;
+    store.let_have(project, &document.digest)?;
     Ok(store.image(&document.digest)?)
 }
 
@@ -231,6 +250,29 @@ impl Read for Arriving {
 }
 
 impl Registry {
+    /// Makes sure that a project may have a part of an image which this registry did not give just now, as it is in the
+    /// store for somebody else: a registry that an administrator added says so, and any other one, which may be anybody's,
+    /// has to give it.
+    async fn make_sure(
+        &self,
+        repository: &Repository,
+        part: &Descriptor,
+        was_given: bool,
+        project: Option<&ProjectName>,
+        store: &Store,
+    ) -> Result<(), RegistryError> {
+        if !was_given {
+            if store.may_have(project, &part.digest) {
+                return Ok(());
+            }
+            let is_said = self.is_added() && self.has_blob(repository, &part.digest).await?;
+            if !is_said {
+                self.show_blob(repository, &part.digest, part.size, store).await?;
+            }
+        }
+        Ok(store.let_have(project, &part.digest)?)
+    }
+
     /// The digest that a name means on machines like this one; nothing when there is no such image.
     ///
     /// # Errors

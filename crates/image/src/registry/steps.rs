@@ -90,7 +90,7 @@ impl Elsewhere {
     /// # Errors
     /// When the registry is silent, refuses, or gives other bytes.
     pub async fn bring(&self, layer: &Descriptor, store: &Store) -> Result<(), RegistryError> {
-        self.registry.fetch_blob(&self.repository, &layer.digest, layer.size, store, Listeners::NONE).await
+        self.registry.fetch_blob(&self.repository, &layer.digest, layer.size, store, Listeners::NONE).await.map(drop)
     }
 
     /// Keeps these there, in place of what was. Answers the digest of their list.

@@ -35,6 +35,8 @@ pub struct Registry {
     host: String,
     address: String,
     access: Access,
+    /// Whether it is one that an administrator added, and no host that somebody named.
+    is_added: bool,
     client: Client,
     /// What of the network it may be at, and lead to; anything where nothing is said.
     reach: Option<Reach>,
@@ -137,7 +139,12 @@ impl Registry {
             client.map_err(|error| RegistryError::Settings { host: host.to_owned(), words: error.to_string() })?;
         let address = registries.address(host);
         let reach = reach.cloned();
-        Ok(Self { host: host.to_owned(), address, access, client, reach, passes: Arc::default() })
+        let is_added = registries.by_host.contains_key(host);
+        Ok(Self { host: host.to_owned(), address, access, is_added, client, reach, passes: Arc::default() })
+    }
+
+    pub(super) const fn is_added(&self) -> bool {
+        self.is_added
     }
 
     /// The host in references.

@@ -64,7 +64,7 @@ impl Store {
         names.into_iter().find_map(read)
     }
 
-    /// Forgets what instructions made, and which files layers have, where nobody has asked for that for so long. What
+    /// Forgets what instructions made, which files layers have, and who may have them, where nobody has asked for that for so long. What
     /// is forgotten is made anew when somebody does. Answers how many records went.
     ///
     /// # Errors
@@ -72,7 +72,7 @@ impl Store {
     pub fn forget_records(&self, unused_for: Duration) -> std::io::Result<usize> {
         let now = SystemTime::now();
         let mut gone = 0;
-        for folder in ["steps", "listings"] {
+        for folder in ["steps", "listings", "rights", "pairs"] {
             for entry in fs::read_dir(self.folder.join(folder))? {
                 let entry = entry?;
                 let used = entry.metadata().and_then(|data| data.modified());

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use pondrix_core::image::{Reference, Registries, Repository};
 use pondrix_image::build::{Alone, BuildInput, build};
 use pondrix_image::recipe::Recipe;
-use pondrix_image::registry::{PushRequest, Registry, Wanted, pull_and_tell, push};
+use pondrix_image::registry::{Pull, PushRequest, Registry, Wanted, pull_and_tell, push};
 use pondrix_image::{Platform, Store};
 use pondrix_sandbox::{IdMap, Launcher};
 use serde_json::{Value, json};
@@ -41,7 +41,8 @@ pub(super) async fn child(arguments: &[String]) {
     let since = Instant::now();
     if what == "pull" {
         let image: Reference = format!("{name}:1").parse().unwrap();
-        let pulled = pull_and_tell(&image, &Platform::here(), Wanted::Files, &registries, &store, &|_| ()).await;
+        let pull = Pull { image: &image, platform: &Platform::here(), wanted: Wanted::Files, project: None };
+        let pulled = pull_and_tell(pull, &registries, &store, &|_| ()).await;
         store.layers(&pulled.unwrap()).unwrap();
     } else {
         let recipe = if image == "base" { BASE_RECIPE } else { RECIPE };

@@ -4,7 +4,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use pondrix_core::image::Reference;
-use pondrix_image::registry::{Pulling, Wanted, pull_and_tell};
+use pondrix_image::registry::{Pull, Pulling, Wanted, pull_and_tell};
 use pondrix_image::{Image, Platform};
 
 use super::context::JobExecutor;
@@ -34,7 +34,8 @@ impl JobExecutor {
             }
         };
         let registries = self.registries_of(&image.repository)?;
-        let pulling = pull_and_tell(image, platform, wanted, &registries, &self.folder.store, &tell);
+        let pull = Pull { image, platform, wanted, project: Some(&self.assignment.facts.id.project) };
+        let pulling = pull_and_tell(pull, &registries, &self.folder.store, &tell);
         Ok(self.block_on(pulling)?)
     }
 }

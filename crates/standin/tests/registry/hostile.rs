@@ -11,14 +11,14 @@ use axum::http::{HeaderMap, StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
 use pondrix_core::image::Registries;
-use pondrix_image::registry::{Attachment, PushRequest, Registry, RegistryError, Wanted, pull, pull_and_tell, push};
+use pondrix_image::registry::{Attachment, PushRequest, Registry, RegistryError, pull, pull_and_tell, push};
 use pondrix_image::{Descriptor, Store, digest_of, media};
 use pondrix_sandbox::IdMap;
 use serde_json::{Value, json};
 use tokio::net::TcpListener;
 
 use super::client::{repository, signed_in};
-use super::{Compression, Place, built, descriptor, image, layer};
+use super::{Compression, Place, built, descriptor, files_of, image, layer};
 
 /// A server that answers every request as a function says.
 async fn answering<F>(answer: F) -> SocketAddr
@@ -90,8 +90,8 @@ fn kept(folder: &tempfile::TempDir, name: &str) -> usize {
 
 /// An image's files, brought as a job brings them.
 async fn files(address: SocketAddr, store: &Store) -> Result<pondrix_image::Image, RegistryError> {
-    let here = pondrix_image::Platform::here();
-    pull_and_tell(&image("app:1"), &here, Wanted::Files, &at(address), store, &|_| ()).await
+    let (image, here) = (image("app:1"), pondrix_image::Platform::here());
+    pull_and_tell(files_of(&image, &here), &at(address), store, &|_| ()).await
 }
 
 #[tokio::test(flavor = "multi_thread")]

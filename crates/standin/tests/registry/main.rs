@@ -5,6 +5,7 @@
 mod client;
 mod hostile;
 mod reference;
+mod rights;
 mod trips;
 
 use std::collections::BTreeMap;
@@ -14,8 +15,8 @@ use std::sync::Arc;
 use pondrix_core::image::{Digest, Reference, Registries, Repository};
 use pondrix_image::build::{Alone, BuildInput, Built, build};
 use pondrix_image::recipe::Recipe;
-use pondrix_image::registry::{Pulling, PushRequest, RegistryError, Wanted, pull, pull_and_tell, push};
-use pondrix_image::{Config, Descriptor, Manifest, Store, digest_of, media};
+use pondrix_image::registry::{Pull, Pulling, PushRequest, RegistryError, Wanted, pull, pull_and_tell, push};
+use pondrix_image::{Config, Descriptor, Manifest, Platform, Store, digest_of, media};
 use pondrix_sandbox::{IdMap, Launcher};
 use pondrix_standin::registry::{Behaviour, Registry};
 use reqwest::{Client, Method, StatusCode};
@@ -154,6 +155,11 @@ fn image(text: &str) -> Reference {
     format!("pond.test/{text}").parse().unwrap()
 }
 
+/// An image's files, for whoever has a store alone.
+fn files_of<'a>(image: &'a Reference, platform: &'a Platform) -> Pull<'a> {
+    Pull { image, platform, wanted: Wanted::Files, project: None }
+}
+
 #[tokio::test]
 async fn a_blob_is_uploaded_in_pieces_and_a_piece_out_of_order_is_refused() {
     let place = Place::new().await;
@@ -259,7 +265,7 @@ async fn an_image_is_pulled_through_an_index_for_this_machine_with_layers_of_eve
     let store = place.store("store");
     let told = std::sync::Mutex::new(Vec::new());
     let tell = |now: Pulling| told.lock().unwrap().push(now);
-    let pulled = pull_and_tell(&image("base:1"), &here, Wanted::Files, &place.registries, &store, &tell).await.unwrap();
+    let pulled = pull_and_tell(files_of(&image("base:1"), &here), &place.registries, &store, &tell).await.unwrap();
     // From nothing to everything, never back, in bytes and in layers.
     let all = std::mem::take(&mut *told.lock().unwrap());
     let bytes: u64 = pulled.manifest.layers.iter().map(|layer| layer.size).sum();
@@ -267,7 +273,7 @@ async fn an_image_is_pulled_through_an_index_for_this_machine_with_layers_of_eve
     let at = |layers_here, bytes_here| Pulling { layers, layers_here, bytes, bytes_here };
     assert_eq!((all.first(), all.last()), (Some(&at(0, 0)), Some(&at(layers, bytes))));
     assert!(all.is_sorted_by_key(|now| (now.bytes_here, now.layers_here)), "{all:?}");
-    pull_and_tell(&image("base:1"), &here, Wanted::Files, &place.registries, &store, &tell).await.unwrap();
+    pull_and_tell(files_of(&image("base:1"), &here), &place.registries, &store, &tell).await.unwrap();
     assert_eq!(*told.lock().unwrap(), [], "nothing was missing");
     assert_eq!(pulled.digest, own);
     assert_eq!(pulled.config.config.variables()["POND"], "lily");

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use pondrix_core::image::{Digest, Registries};
 use pondrix_image::build::Built;
 use pondrix_image::registry::{
-    Attachment, Pulling, PushRequest, Registry, RegistryError, Wanted, pull, pull_and_tell, pull_for, push,
+    Attachment, Pulling, PushRequest, Registry, RegistryError, pull, pull_and_tell, pull_for, push,
 };
 
 use pondrix_image::{Config, Descriptor, Platform, media};
@@ -13,7 +13,7 @@ use pondrix_standin::registry::{Guard, Trip};
 use serde_json::{Value, json};
 
 use super::client::{large, repository, signed_in};
-use super::{Compression, Place, built, http_client, image, layer};
+use super::{Compression, Place, built, files_of, http_client, image, layer};
 
 const USER: &str = "ines";
 const PASSWORD: &str = "lily-pad-4711";
@@ -164,7 +164,7 @@ async fn what_several_jobs_pull_at_once_is_fetched_once_and_each_is_told_how_far
         let tell = |now: Pulling| *last.lock().unwrap() = Some(now);
         let name = image("app:edge");
         let here = Platform::here();
-        pull_and_tell(&name, &here, Wanted::Files, &place.registries, &other, &tell)
+        pull_and_tell(files_of(&name, &here), &place.registries, &other, &tell)
             .await
             .map(|pulled| (pulled.digest, last.into_inner()))
     };
