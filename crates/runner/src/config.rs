@@ -83,6 +83,8 @@ pub struct RunnerConfig {
     pub slots: usize,
     /// Whether jobs may use the machine's own network.
     pub host_network: bool,
+    /// Whether steps may make namespaces of their own, and mount in those.
+    pub namespaces: bool,
     /// The most that a job may use, all its commands together; nothing where the machine's owner wants no limits.
     pub limits: Option<JobLimits>,
     /// What of the network jobs reach that have a way out, and what is fetched that their files name.

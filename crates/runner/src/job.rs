@@ -115,6 +115,7 @@ impl JobContext {
             log: log.clone(),
             shown: self.config.shown.clone(),
             emulated: self.config.emulated.clone(),
+            namespaces: self.config.namespaces,
             reach: self.config.reach.clone(),
             resolvers: self.config.resolvers.clone(),
             reports: reports.clone(),

@@ -148,6 +148,24 @@ pub(crate) const CALLS: &[CallGroup] = &[
     },
 ];
 
+/// What there is besides where a command may make namespaces, and mount in those: of what is refused everywhere else.
+pub(crate) const OF_NAMESPACES: &[libc::c_long] = &[
+    libc::SYS_fsconfig,
+    libc::SYS_fsmount,
+    libc::SYS_fsopen,
+    libc::SYS_fspick,
+    libc::SYS_mount,
+    libc::SYS_mount_setattr,
+    libc::SYS_move_mount,
+    libc::SYS_open_tree,
+    libc::SYS_pivot_root,
+    libc::SYS_setdomainname,
+    libc::SYS_sethostname,
+    libc::SYS_setns,
+    libc::SYS_umount2,
+    libc::SYS_unshare,
+];
+
 /// What nothing inside needs and has often been a way out. It says so in so many words, and not that it is not there.
 pub(crate) const REFUSED: &[libc::c_long] = &[
     libc::SYS_acct,
@@ -215,5 +233,6 @@ mod tests {
         let once: BTreeSet<_> = all.iter().copied().collect();
         assert_eq!(once.len(), all.len());
         assert!(REFUSED.iter().all(|refused| !once.contains(refused)));
+        assert!(OF_NAMESPACES.iter().all(|call| REFUSED.contains(call)));
     }
 }

@@ -150,7 +150,7 @@ fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, SetupError> 
     // Whatever is open here is no command's: of what is made from now on, the standard library lets nothing through.
     told(close_on_exec(), "keep what is open from the command")?;
     // Last, since it also forbids this process to mount; and before the command exists.
-    told(seccomp::restrict(), "restrict system calls")?;
+    told(seccomp::restrict(spec.namespaces), "restrict system calls")?;
     // Before the command, which may use up at once all the processes that it is allowed.
     let orders = told(control.try_clone(), "listen for orders")?;
     let (begun, beginning) = mpsc::channel();

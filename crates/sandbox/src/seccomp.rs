@@ -6,7 +6,7 @@ use seccompiler::{
     BpfProgram, SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule, TargetArch,
 };
 
-use crate::calls::{CALLS, REFUSED};
+use crate::calls::{CALLS, OF_NAMESPACES, REFUSED};
 
 /// The families of sockets that there are inside: the machine's own, both of the internet, and what asks the kernel for
 /// its interfaces and routes.
@@ -59,19 +59,26 @@ fn apart(namespace: libc::c_int) -> Result<SeccompRule, seccompiler::BackendErro
 /// What a filter answers, per call; no rule of a call stands for all that it does.
 type Rules = BTreeMap<libc::c_long, Vec<SeccompRule>>;
 
-/// Sets the filter for this process and all that it starts; `no_new_privs` goes with it.
+/// Sets the filter for this process and all that it starts, which may make namespaces or not; `no_new_privs` goes with it.
 ///
 /// # Errors
 /// When the filter cannot be made or set.
-pub(crate) fn restrict() -> Result<(), Box<dyn std::error::Error + Send + Sync>> {
+pub(crate) fn restrict(namespaces: bool) -> Result<(), Box<dyn std::error::Error + Send + Sync>> {
     let arch: TargetArch = std::env::consts::ARCH.try_into()?;
     let errno = |errno: libc::c_int| SeccompAction::Errno(errno.unsigned_abs());
     // A filter cannot look behind the pointer that clone3 takes. Where it does not exist, libraries fall back to clone,
     // whose flags are seen.
-    let known: Rules = CALLS.iter().flat_map(|group| group.calls).map(|(_, call)| (*call, Vec::new())).collect();
-    let known = SeccompFilter::new(known, errno(libc::ENOSYS), SeccompAction::Allow, arch)?;
+    let mut known: Rules = CALLS.iter().flat_map(|group| group.calls).map(|(_, call)| (*call, Vec::new())).collect();
     let mut refused: Rules = REFUSED.iter().map(|call| (*call, Vec::new())).collect();
-    refused.insert(libc::SYS_clone, NAMESPACES.into_iter().map(apart).collect::<Result<_, _>>()?);
+    if namespaces {
+        for call in OF_NAMESPACES {
+            refused.remove(call);
+            known.insert(*call, Vec::new());
+        }
+    } else {
+        refused.insert(libc::SYS_clone, NAMESPACES.into_iter().map(apart).collect::<Result<_, _>>()?);
+    }
+    let known = SeccompFilter::new(known, errno(libc::ENOSYS), SeccompAction::Allow, arch)?;
     refused.insert(libc::SYS_socket, vec![strange_family()?, raw_socket(libc::SOCK_RAW)?, raw_socket(SOCK_PACKET)?]);
     let refused = SeccompFilter::new(refused, SeccompAction::Allow, errno(libc::EPERM), arch)?;
     // Of two that refuse the answer of the later one counts (seccomp(2), "RETURN VALUE").

@@ -35,6 +35,8 @@ pub struct Spec {
     pub network: Network,
     /// Whether `/tmp` is a fresh file system in memory. Otherwise it belongs to the root.
     pub fresh_tmp: bool,
+    /// Whether it may make namespaces of its own, and mount in those (user_namespaces(7)).
+    pub namespaces: bool,
     /// A read-only folder in memory.
     pub memory: Option<MemoryFolder>,
     /// How much of the machine the command and all that it starts may use.
@@ -184,6 +186,7 @@ impl Spec {
             hostname: "inside".to_owned(),
             network: Network::Loopback,
             fresh_tmp: false,
+            namespaces: false,
             memory: None,
             limits: Limits::default(),
         }

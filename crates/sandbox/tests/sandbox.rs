@@ -380,6 +380,23 @@ fn nothing_of_the_machine_is_reachable_and_mounting_is_refused() {
 }
 
 #[test]
+fn who_may_make_namespaces_mounts_in_those_and_gets_no_more_of_the_machine() {
+    as_root_and_as_user("who_may_make_namespaces_mounts_in_those_and_gets_no_more_of_the_machine", |place| {
+        let script = "mount -t tmpfs x /tmp && echo mounted outside; \
+             unshare -U -r -m sh -c 'mount -t tmpfs x /tmp && touch /tmp/own && ls /tmp'; ls /tmp; \
+             unshare -U -r -m -n -p -f sh -c 'ip link set lo up && echo network; \
+                 for at in /proc /proc/sys /proc/kcore /sys; do umount $at && echo off $at; done; \
+                 mount -t proc x /proc && echo fresh; echo x > /proc/sys/kernel/core_pattern && echo written; \
+                 mount -o remount,rw /proc/sys && echo open; true'; echo ended";
+        let (_, text) = place.run(&Spec { namespaces: true, ..place.spec(script) });
+        let said: Vec<_> = text.lines().filter(|line| !line.contains(": ")).collect();
+        assert_eq!(said, ["own", "network", "ended"], "{text}");
+        let (_, text) = place.sh("unshare -U true && echo made");
+        assert!(!text.contains("made"), "{text}");
+    });
+}
+
+#[test]
 fn a_link_in_the_image_cannot_lead_a_bind_out_of_the_root() {
     as_root_and_as_user("a_link_in_the_image_cannot_lead_a_bind_out_of_the_root", |place| {
         let outside = place.path("outside");

@@ -416,6 +416,7 @@ impl Join {
             slots,
             limits,
             host_network: self.allows.allow_host_network,
+            namespaces: self.allows.allow_namespaces,
             reach: Reach::with(self.allows.reach),
             resolvers: self.allows.resolver,
             shown: self.allows.readable,

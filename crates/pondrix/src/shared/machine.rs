@@ -19,6 +19,10 @@ pub(crate) struct Allows {
     /// Let jobs use the machine's own network (`network "host"`).
     #[arg(long)]
     pub(crate) allow_host_network: bool,
+    /// Let steps make namespaces of their own and mount in those, as browsers and tests of sandboxes do: much more of the
+    /// kernel is then open to them.
+    #[arg(long)]
+    pub(crate) allow_namespaces: bool,
     /// Let jobs with an outbound network, and what their files name, reach this address or network besides public ones, as
     /// in 10.20.0.0/16; may be given more than once. The machine's own addresses and the server's are each opened by
     /// themselves.
@@ -119,6 +123,7 @@ impl Allows {
         }
         all.extend(self.without_limits.then(|| "--without-limits".into()));
         all.extend(self.allow_host_network.then(|| "--allow-host-network".into()));
+        all.extend(self.allow_namespaces.then(|| "--allow-namespaces".into()));
         all.extend(self.readable.iter().flat_map(|folder| ["--readable".into(), folder.into()]));
         all
     }
@@ -131,6 +136,7 @@ impl Default for Allows {
     fn default() -> Self {
         Self {
             allow_host_network: false,
+            allow_namespaces: false,
             reach: Vec::new(),
             resolver: Vec::new(),
             job_memory: None,

@@ -165,6 +165,22 @@ async fn the_machines_network_is_for_runners_whose_owner_allows_it() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn namespaces_of_a_steps_own_are_for_runners_whose_owner_allows_them() {
+    let mut world = World::new().await;
+    let lines = "step \"unshare -U -r -m sh -c 'mount -t tmpfs x /tmp && echo apart' 2>/dev/null || echo refused\"";
+    let (repository, run) = world.run_of_pipeline("plant-labels", &one_job(lines)).await;
+    world.passes(&run).await;
+    assert_eq!(world.log(&run, "verify/unit").await, "refused\n");
+    let address = world.url().trim_start_matches("http://").to_owned();
+    world.server.take().unwrap().end();
+    let data = world.folder.path().join("server");
+    world.server = Some(Server::start_allowing(&data, &address, &["--allow-namespaces"]));
+    let run = world.run_of("plant-labels", &repository.push("Once more").unwrap()).await;
+    world.passes(&run).await;
+    assert_eq!(world.log(&run, "verify/unit").await, "apart\n");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_job_on_the_machine_uses_its_programs_and_changes_nothing_of_it() {
     let mut world = World::new().await;
     let shown = world.folder.path().join("seeds");

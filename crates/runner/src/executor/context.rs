@@ -40,6 +40,8 @@ pub(crate) struct JobExecutor {
     pub(crate) shown: Vec<PathBuf>,
     /// Platforms that the machine emulates.
     pub(crate) emulated: Vec<Platform>,
+    /// Whether steps may make namespaces.
+    pub(crate) namespaces: bool,
     /// What of the network a job reaches.
     pub(crate) reach: Reach,
     /// Who is asked for names.

@@ -150,6 +150,7 @@ fn prepare(executor: &JobExecutor, work: &StepsWork) -> Result<(Spec, PathBuf), 
         folder: WORKSPACE.to_owned(),
         hostname: host_name(executor.assignment.job.job()),
         fresh_tmp: true,
+        namespaces: executor.namespaces,
         memory,
         limits: Limits {
             memory: work.limits.memory.map(pondrix_core::Size::bytes),
