@@ -87,6 +87,12 @@ impl Outside for Alone {
         Ok(Box::new(ToFile(self.log.try_clone()?)))
     }
 
+    fn too_much(&self, _folder: &Path) -> Option<String> {
+        None
+    }
+
+    fn has_written(&self, _folder: &Path) {}
+
     fn is_halted(&self) -> bool {
         self.halted.load(Ordering::Relaxed)
     }

@@ -191,6 +191,13 @@ pub trait Outside: Sync {
     /// When it cannot be had.
     fn bring(&self, layer: &Descriptor) -> Result<(), OutsideError>;
 
+    /// Why nothing more may be written into this folder, in which a command makes a layer; asked again and again while it
+    /// runs.
+    fn too_much(&self, folder: &Path) -> Option<String>;
+
+    /// A command has ended; what it wrote into this folder becomes a layer.
+    fn has_written(&self, folder: &Path);
+
     /// Tells a line of the build's own, of this stage where there are several.
     fn say(&self, stage: Option<&str>, line: &str);
 

@@ -146,6 +146,7 @@ impl StageBuild<'_> {
         let descriptor = output.descriptor().map_err(io_error("share the log"))?;
         let started = self.build.outside.start(spec, network, descriptor);
         let mut running = started.map_err(|error| BuildError::from(self.fault(at, error.to_string(), None)))?;
+        let written = spec.root.folder.join("upper");
         let exit = loop {
             if let Some(exit) = running.wait_at_most(HALT_CHECK) {
                 break Ok(exit);
@@ -154,8 +155,13 @@ impl StageBuild<'_> {
                 running.kill();
                 break Err(BuildError::Halted);
             }
+            if let Some(words) = self.build.outside.too_much(&written) {
+                running.kill();
+                break Err(self.fault(at, format!("the command was ended: {words}"), None).into());
+            }
         };
         output.finish();
+        self.build.outside.has_written(&written);
         let failed = !matches!(exit, Ok(Exit::Status(0)) | Err(_));
         if failed && running.was_out_of_memory() {
             let words = "something of the command was ended: it would have needed more memory than the job may use";

@@ -43,7 +43,7 @@ pub(crate) struct Allows {
     /// The most processors that a job may use, as in 1.5; all of them where nothing is said.
     #[arg(long, value_name = "COUNT", conflicts_with = "without_limits", value_parser = processors)]
     pub(crate) job_cpu: Option<u32>,
-    /// The most that the files of a job of commands may take of the disk.
+    /// The most that the files of a job of commands may take of the disk, or all commands of a build write.
     #[arg(long, value_name = "SIZE", conflicts_with = "without_limits")]
     pub(crate) job_disk: Option<Size>,
     /// Work although this machine lets the runner limit nothing: a job may then take all of its memory and processes.

@@ -234,3 +234,23 @@ async fn a_step_that_writes_more_than_its_job_may_is_ended_and_told_so() {
     let log = world.log(&run, "verify/unit").await;
     assert!(log.contains("the job has written more than its limit of 8MiB"), "{log}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_commands_of_a_build_write_together_what_a_job_may_on_its_runner() {
+    let mut world = World::new().await;
+    let address = world.url().trim_start_matches("http://").to_owned();
+    world.server.take().unwrap().end();
+    let data = world.folder.path().join("server");
+    world.server = Some(Server::start_allowing(&data, &address, &["--job-disk", "8MiB"]));
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let fill = |name: &str| format!("RUN dd if=/dev/zero of=/{name} bs=1M count=5");
+    let recipe = format!("FROM {REGISTRY}/base/shell:1\n{}\n{} && sleep 300\n", fill("first"), fill("second"));
+    repository.write("image.recipe", &recipe).unwrap();
+    let pipeline = "start commit=\"main\"\nstage \"package\" { image \"labels\" { push \"registry.fernhollow.test/garden/labels\" { moving \"edge\"; }; }; }\n";
+    repository.write("pondrix.kdl", pipeline).unwrap();
+    let run = world.run_of("plant-labels", &repository.push("Too large").unwrap()).await;
+    assert_eq!(world.end_of(&run).await.summary.state, State::Failed);
+    let log = world.log(&run, "package/labels").await;
+    assert!(log.contains("the command was ended: the job has written more than its limit of 8MiB"), "{log}");
+    assert!(log.contains("RUN dd if=/dev/zero of=/second"), "the fault shows the line: {log}");
+}

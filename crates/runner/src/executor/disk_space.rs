@@ -1,11 +1,13 @@
 //! How much a job has written, against what it may.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use pondrix_core::Size;
+use rustix::fs::statvfs;
 
 /// How often is looked at the least, and how much longer than the looking itself the pause is: looking
 /// through many files must not become a job of its own.
@@ -14,29 +16,68 @@ const PAUSE_FOR_LOOK: u32 = 20;
 /// A file's blocks, as the system counts them (stat(2)), in bytes.
 const BLOCK: u64 = 512;
 
+/// What others need of a disk: so much of it stays free at the least, in bytes.
+const STAYS_FREE: u64 = 256 << 20;
+
 /// What a job may write, and where it does.
+#[derive(Debug)]
 pub(crate) struct DiskSpace {
-    pub(crate) limit: Size,
-    folders: [PathBuf; 2],
+    limit: Option<Size>,
+    /// How much of the disk stays free.
+    stays_free: u64,
+    /// How much each folder took when it was looked at last. What is gone since still counts: a layer was made of it.
+    folders: BTreeMap<PathBuf, u64>,
     next_look: Instant,
 }
 
 impl DiskSpace {
-    /// In a job's scratch folder. The commit's files count with what the job makes of them.
-    pub(crate) fn new(scratch: &Path, limit: Size) -> Self {
-        let folder = |name: &str| scratch.join(name);
-        Self { limit, folders: [folder("source"), folder("root/upper")], next_look: Instant::now() + PAUSE }
+    /// For what is in these folders, and in those that are named later.
+    pub(crate) fn new(limit: Option<Size>, folders: impl IntoIterator<Item = PathBuf>) -> Self {
+        let folders = folders.into_iter().map(|folder| (folder, 0)).collect();
+        Self { limit, stays_free: STAYS_FREE, folders, next_look: Instant::now() + PAUSE }
     }
 
-    /// Whether more was written than may be. Looks only now and then.
-    pub(crate) fn is_full(&mut self) -> bool {
+    /// For the folders of a job's steps. The commit's files count with what the job makes of them.
+    pub(crate) fn of_steps(scratch: &Path, limit: Option<Size>) -> Self {
+        Self::new(limit, ["source", "root/upper"].map(|name| scratch.join(name)))
+    }
+
+    /// Counts what is in a folder as well.
+    pub(crate) fn count(&mut self, folder: &Path) {
+        if !self.folders.contains_key(folder) {
+            self.folders.insert(folder.to_owned(), 0);
+        }
+    }
+
+    /// Counts what is in a folder for the last time, before it is a layer.
+    pub(crate) fn count_once_more(&mut self, folder: &Path) {
+        if self.limit.is_some() {
+            self.folders.insert(folder.to_owned(), used(folder));
+        }
+    }
+
+    /// Why nothing more may be written, if that is so. Looks only now and then.
+    pub(crate) fn too_much(&mut self) -> Option<String> {
         let since = Instant::now();
         if since < self.next_look {
-            return false;
+            return None;
         }
-        let used: u64 = self.folders.iter().map(|folder| used(folder)).sum();
+        if self.limit.is_some() {
+            for (folder, took) in self.folders.iter_mut().filter(|(folder, _)| folder.exists()) {
+                *took = used(folder);
+            }
+        }
+        let is_nearly_full = self
+            .folders
+            .keys()
+            .filter_map(|folder| statvfs(folder).ok())
+            .any(|disk| disk.f_bavail.saturating_mul(disk.f_frsize) < self.stays_free);
         self.next_look = Instant::now() + PAUSE.max(since.elapsed() * PAUSE_FOR_LOOK);
-        used > self.limit.bytes()
+        if let Some(limit) = self.limit.filter(|limit| self.folders.values().sum::<u64>() > limit.bytes()) {
+            return Some(format!("the job has written more than its limit of {limit}"));
+        }
+        let left = Size::from_bytes(self.stays_free);
+        is_nearly_full.then(|| format!("the disk of its runner has less than {left} left, which others need"))
     }
 }
 
@@ -49,4 +90,51 @@ fn used(folder: &Path) -> u64 {
         data.blocks() * BLOCK + below
     };
     entries.map(of_entry).sum()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Looks now.
+    fn look(space: &mut DiskSpace) -> Option<String> {
+        space.next_look = Instant::now();
+        space.too_much()
+    }
+
+    #[test]
+    fn what_is_in_all_folders_counts_and_what_became_a_layer_still_does() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        let write = |name: &str| {
+            fs::create_dir(at(name)).unwrap();
+            fs::write(at(name).join("file"), vec![1; 48 << 10]).unwrap();
+        };
+        let mut space = DiskSpace::new(Some(Size::from_bytes(64 << 10)), []);
+        space.stays_free = 0;
+        write("first");
+        space.count(&at("first"));
+        assert_eq!(space.too_much(), None, "it is not yet looked at");
+        space.count_once_more(&at("first"));
+        fs::remove_dir_all(at("first")).unwrap();
+        space.count(&at("second"));
+        assert_eq!(look(&mut space), None);
+        write("second");
+        space.count(&at("second"));
+        assert_eq!(space.too_much(), None, "it was looked at a moment ago");
+        assert_eq!(look(&mut space).unwrap(), "the job has written more than its limit of 64KiB");
+        fs::remove_file(at("second").join("file")).unwrap();
+        assert_eq!(look(&mut space), None, "what is removed is not written");
+    }
+
+    #[test]
+    fn who_may_write_as_much_as_there_is_leaves_some_to_others() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut space = DiskSpace::of_steps(folder.path(), None);
+        fs::create_dir(folder.path().join("source")).unwrap();
+        space.stays_free = 0;
+        assert_eq!(look(&mut space), None);
+        space.stays_free = u64::MAX;
+        assert!(look(&mut space).unwrap().starts_with("the disk of its runner has less than "));
+    }
 }

@@ -2,7 +2,7 @@
 
 use std::os::fd::OwnedFd;
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use pondrix_api::StepList;
 use pondrix_core::image::{Digest, Reference, Tag};
@@ -14,6 +14,7 @@ use pondrix_image::{Descriptor, Image, Platform};
 use pondrix_sandbox::{self as sandbox, Running, Spec};
 
 use super::context::JobExecutor;
+use super::disk_space::DiskSpace;
 use super::error::JobError;
 use super::surroundings::Surroundings;
 use crate::log::Piece;
@@ -27,6 +28,8 @@ pub(crate) struct Site<'a> {
     reach: Network,
     around: Mutex<Surroundings>,
     elsewhere: Option<Elsewhere>,
+    /// What all commands of the build write.
+    space: Mutex<DiskSpace>,
 }
 
 impl<'a> Site<'a> {
@@ -35,7 +38,13 @@ impl<'a> Site<'a> {
         reach: Network,
         elsewhere: Option<Elsewhere>,
     ) -> Result<Self, JobError> {
-        Ok(Self { executor, reach, around: Mutex::new(Surroundings::new(executor, reach, &[])?), elsewhere })
+        let around = Mutex::new(Surroundings::new(executor, reach, &[])?);
+        let space = DiskSpace::new(executor.limits.and_then(|limits| limits.disk), []);
+        Ok(Self { executor, reach, around, elsewhere, space: Mutex::new(space) })
+    }
+
+    fn space(&self) -> MutexGuard<'_, DiskSpace> {
+        self.space.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Keeps what was made where other runners find it. That it cannot be kept makes no image another one.
@@ -113,6 +122,16 @@ impl Outside for Site<'_> {
     fn bring(&self, layer: &Descriptor) -> Result<(), OutsideError> {
         let Some(elsewhere) = &self.elsewhere else { return Err("no cache of other runners is known".into()) };
         Ok(self.executor.block_on(elsewhere.bring(layer, &self.executor.folder.store))?)
+    }
+
+    fn too_much(&self, folder: &Path) -> Option<String> {
+        let mut space = self.space();
+        space.count(folder);
+        space.too_much()
+    }
+
+    fn has_written(&self, folder: &Path) {
+        self.space().count_once_more(folder);
     }
 
     fn say(&self, stage: Option<&str>, line: &str) {

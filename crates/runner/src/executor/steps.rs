@@ -85,7 +85,7 @@ fn leave(executor: &JobExecutor, work: &StepsWork, workspace: &Path, end: End) -
 
 fn run_steps(executor: &JobExecutor, work: &StepsWork, spec: &Spec, around: &mut Surroundings) -> End {
     let most = work.limits.disk.or(executor.limits.and_then(|limits| limits.disk));
-    let mut space = most.map(|limit| DiskSpace::new(executor.scratch.path(), limit));
+    let mut space = DiskSpace::of_steps(executor.scratch.path(), most);
     for (number, step) in work.steps.iter().enumerate() {
         if executor.is_halted() {
             return End { outcome: Outcome::Stopped, reason: None };
@@ -276,7 +276,7 @@ fn run_step(
     spec: &Spec,
     time: Option<pondrix_core::Duration>,
     around: &Surroundings,
-    room: &mut Option<DiskSpace>,
+    space: &mut DiskSpace,
 ) -> (StepEnd, Option<String>) {
     let started = executor.log.piece().and_then(|piece| Ok((piece.writer()?, piece)));
     let (writer, piece) = match started {
@@ -284,7 +284,7 @@ fn run_step(
         Err(error) => return (StepEnd::NotStarted, Some(format!("could not collect the step's output: {error}"))),
     };
     let end = match around.start(executor, spec, writer) {
-        Ok(running) => wait(executor, running, time.map(|time| Instant::now() + time.to_std()), room),
+        Ok(running) => wait(executor, running, time.map(|time| Instant::now() + time.to_std()), space),
         Err(error) => (StepEnd::NotStarted, Some(error.to_string())),
     };
     piece.finish();
@@ -296,7 +296,7 @@ fn wait(
     executor: &JobExecutor,
     mut running: Running,
     deadline: Option<Instant>,
-    room: &mut Option<DiskSpace>,
+    space: &mut DiskSpace,
 ) -> (StepEnd, Option<String>) {
     loop {
         if let Some(exit) = running.wait_at_most(HALT_CHECK) {
@@ -318,12 +318,9 @@ fn wait(
             running.kill();
             return (StepEnd::TimedOut, None);
         }
-        if let Some(room) = room
-            && room.is_full()
-        {
+        if let Some(words) = space.too_much() {
             running.kill();
-            let words = format!("the step was ended: the job has written more than its limit of {}", room.limit);
-            return (StepEnd::Signal(SIGKILL), Some(words));
+            return (StepEnd::Signal(SIGKILL), Some(format!("the step was ended: {words}")));
         }
         if executor.is_halted() {
             running.signal(SIGTERM);
