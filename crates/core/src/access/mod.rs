@@ -33,7 +33,8 @@ pub enum Role {
     Secrets,
     /// Look, answer approvals, and start, try, stop and rerun.
     Run,
-    /// Make projects known whose names fit.
+    /// Make projects known whose names fit; and with `maintain`, for those, environments, runners, and who signs in at
+    /// registries.
     Add,
     /// All of these but making projects known, and change what the project says of itself.
     Maintain,
@@ -87,7 +88,7 @@ impl Role {
             Self::Approve => "look, and answer approvals",
             Self::Secrets => "look, and set and remove secrets",
             Self::Run => "look, answer approvals, start, try, stop, rerun",
-            Self::Add => "make projects known whose names fit",
+            Self::Add => "make projects known whose names fit; with maintain, also what is for those alone",
             Self::Maintain => "run, secrets, and the project's own settings",
             Self::Administer => "everything, and give roles; in all projects, the whole server",
         }
@@ -185,6 +186,26 @@ impl Rights {
     pub fn allow(&self, need: Need, project: Option<&str>) -> bool {
         self.limit.as_ref().is_none_or(|limit| limit.allows(need, project))
             && self.grants.iter().any(|grant| grant.allows(need, project))
+    }
+
+    /// Whether they may in all of these projects, also in those that are added later.
+    #[must_use]
+    pub fn allow_in_all(&self, need: Need, projects: &[Projects]) -> bool {
+        let in_all_of = |projects: &Projects| {
+            let covers = |grant: &Grant| grant.role.allows(need) && grant.projects.covers(projects);
+            self.limit.as_ref().is_none_or(covers) && self.grants.iter().any(covers)
+        };
+        projects.iter().all(in_all_of)
+    }
+
+    /// Whether they may set something that is for these projects alone, in place of whoever administers the server: who
+    /// maintains all of them, where they may add such. Its name, where it has one of its own, is to be one that they may
+    /// add.
+    #[must_use]
+    pub fn allow_setting_for(&self, name: Option<&str>, projects: &[Projects]) -> bool {
+        !projects.is_empty()
+            && name.is_none_or(|name| self.allow(Need::Add, Some(name)))
+            && [Need::Add, Need::Maintain].into_iter().all(|need| self.allow_in_all(need, projects))
     }
 
     /// Whether they may in some project at least.

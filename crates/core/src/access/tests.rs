@@ -69,6 +69,33 @@ proptest! {
     }
 
     #[test]
+    fn who_sets_what_is_for_some_projects_maintains_all_of_them_and_may_add_to_them(
+        rights in any_rights(),
+        projects in prop::collection::vec(any_projects(), 1..3),
+    ) {
+        prop_assert!(!rights.allow_setting_for(None, &[]), "what is for all is not theirs");
+        for own in ["a", "a-b", "c"] {
+            if rights.allow_setting_for(Some(own), &projects) {
+                prop_assert!(rights.allow(Need::Add, Some(own)) && rights.allow_setting_for(None, &projects));
+                for name in ["a", "ab", "a-b", "b", "abc", "a-c"] {
+                    let is_for = projects.iter().any(|projects| projects.matches(name));
+                    let both = [Need::Add, Need::Maintain].into_iter().all(|need| rights.allow(need, Some(name)));
+                    prop_assert!(!is_for || both, "{name}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn who_maintains_projects_and_may_add_to_them_sets_what_is_for_them(projects in any_projects()) {
+        let give = |role| Grant { role, projects: projects.clone() };
+        let rights = Rights { grants: vec![give(Role::Add), give(Role::Maintain)], limit: None };
+        prop_assert!(rights.allow_setting_for(None, std::slice::from_ref(&projects)));
+        let one = Rights { limit: Some(give(Role::Maintain)), ..rights };
+        prop_assert!(!one.allow_setting_for(None, std::slice::from_ref(&projects)), "a token with a limit");
+    }
+
+    #[test]
     fn what_covers_others_holds_wherever_they_do_and_overlapping_is_having_one_in_common(
         one in any_projects(),
         other in any_projects(),

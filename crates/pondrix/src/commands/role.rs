@@ -13,9 +13,10 @@ use crate::{output, settings};
 /// Roles: who may do what, and where.
 ///
 /// look: see runs, logs, artifacts, images. approve: look, and answer approvals. secrets: look, and set and remove
-/// secrets. run: look, answer approvals, start, try, stop, rerun. add: make projects known whose names fit. maintain: run,
-/// secrets, and the project's own settings. administer: everything, and give roles; for all projects also machines,
-/// registries and environments.
+/// secrets. run: look, answer approvals, start, try, stop, rerun. add: make projects known whose names fit; with maintain,
+/// also environments, runners and accounts at registries that are for those alone. maintain: run, secrets, and the
+/// project's own settings. administer: everything, and give roles; for all projects also machines, registries and
+/// environments.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Role {
     Give(Give),

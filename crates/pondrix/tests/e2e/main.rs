@@ -44,6 +44,7 @@ mod stale;
 mod streams;
 mod support;
 mod surroundings;
+mod teams;
 mod templates;
 mod trial;
 mod upkeep;

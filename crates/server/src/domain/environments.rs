@@ -5,7 +5,7 @@ use std::path::Path;
 
 use pondrix_api::{EnvironmentChange, EnvironmentView};
 use pondrix_core::Time;
-use pondrix_core::access::{Candidate, EnvironmentRules, Freeze, Gate, RefPattern, RuleBroken, Starter};
+use pondrix_core::access::{Candidate, EnvironmentRules, Freeze, Gate, Need, RefPattern, RuleBroken, Starter};
 use pondrix_core::pipeline::JobKind;
 use pondrix_core::plan::{Plan, PlannedStage};
 use pondrix_core::run::PreflightFault;
@@ -149,6 +149,10 @@ impl Engine {
         };
         let wanted = name.clone();
         let known = self.store.read(move |c| store::environment(c, &wanted)).await?;
+        let before = known.as_ref().map(|row| (row.is_own, row.view.rules.projects.as_slice()));
+        let wanted = rules.as_ref().or(known.as_ref().map(|row| &row.view.rules));
+        let after = wanted.map_or(&[][..], |rules| rules.projects.as_slice());
+        let is_own = by.must_set(Need::Administer, Some(&name), before, after)?;
         if known.is_none() && reached.is_none() {
             return invalid(format!(
                 "{name} is new: say how its cluster is reached: pondrix environment set {name} --kubeconfig FILE"
@@ -165,7 +169,9 @@ impl Engine {
                 set: None,
             },
             kubeconfig: None,
+            is_own,
         });
+        row.is_own = is_own;
         if let Some((server, sealed)) = reached {
             (row.view.cluster, row.kubeconfig) = (Some(server), Some(sealed));
         }
@@ -173,6 +179,11 @@ impl Engine {
         row.view.address = address.map_or(row.view.address, |address| Some(address).filter(|text| !text.is_empty()));
         if let Some(rules) = rules {
             row.view.rules = EnvironmentRules { freeze: row.view.rules.freeze, ..rules };
+        }
+        if is_own {
+            // Where the server is sent is looked at again each time.
+            let reached = self.reached(&row)?;
+            self.clusters.connect(&reached).await.map_err(|error| EngineError::Forbidden(error.to_string()))?;
         }
         self.put_environment(row, by).await
     }
@@ -191,7 +202,14 @@ impl Engine {
             audit::words(reason);
         }
         let wanted = name.to_owned();
-        let Some(mut row) = self.store.read(move |c| store::environment(c, &wanted)).await? else { return Ok(None) };
+        let Some(mut row) = self.store.read(move |c| store::environment(c, &wanted)).await? else {
+            by.must(Need::Administer, None)?;
+            return Ok(None);
+        };
+        let is_own = self.must_change(&row, Need::Administer, by)?;
+        if let Some(freeze) = row.view.rules.freeze.as_ref().filter(|freeze| is_own && freeze.by != by.name) {
+            return Err(EngineError::Forbidden(format!("{} froze it: {}; ask them", freeze.by, freeze.reason)));
+        }
         let since = self.clock.now();
         let is_frozen = reason.is_some();
         row.view.rules.freeze = reason.map(|reason| Freeze { reason, by: by.name.clone(), since });
@@ -210,6 +228,12 @@ impl Engine {
         Ok(view)
     }
 
+    /// Refuses to change an environment to whom it is not ([`Asker::must_set`]).
+    pub(super) fn must_change(&self, row: &EnvironmentRow, need: Need, by: &Asker) -> Result<bool, EngineError> {
+        let projects = row.view.rules.projects.as_slice();
+        by.must_set(need, Some(&row.view.name), Some((row.is_own, projects)), projects)
+    }
+
     /// How the cluster of an environment is reached.
     pub(crate) fn reached(&self, row: &EnvironmentRow) -> Result<Reached, EngineError> {
         let EnvironmentView { name, namespace, .. } = &row.view;
@@ -220,7 +244,7 @@ impl Engine {
         };
         let opened = self.seal.unseal_text(&place(name), sealed);
         let kubeconfig = opened.map_err(|error| EngineError::Conflict(format!("environment `{name}`: {error}")))?;
-        Ok(Reached { environment: name.clone(), namespace: namespace.clone(), kubeconfig })
+        Ok(Reached { environment: name.clone(), namespace: namespace.clone(), kubeconfig, is_anybodys: row.is_own })
     }
 
     /// Whether a run may roll out to an environment; at a moment, where one is said.

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use pondrix_api::{NewUser, RoleChange, UserMade, UserView};
-use pondrix_core::access::{Grant, Holder, Need, Rights, Role};
+use pondrix_core::access::{Grant, Holder, Need, Projects, Rights, Role};
 use pondrix_core::{ProjectName, Time};
 use rusqlite::Connection;
 
@@ -42,6 +42,32 @@ impl Asker {
     /// Whether they may see a project.
     pub(crate) fn may_see(&self, project: &str) -> bool {
         self.rights.allow(Need::Look, Some(project))
+    }
+
+    /// Refuses what is for whoever administers all projects (or has what `need` says), and for whoever may set what is for
+    /// these alone ([`Rights::allow_setting_for`]), where it was set by such. Answers whether it is the latter who asks.
+    pub(crate) fn must_set(
+        &self,
+        need: Need,
+        name: Option<&str>,
+        before: Option<(bool, &[Projects])>,
+        after: &[Projects],
+    ) -> Result<bool, EngineError> {
+        if self.rights.allow(need, None) {
+            return Ok(false);
+        }
+        let was_own = before.is_none_or(|(is_own, projects)| is_own && self.rights.allow_setting_for(name, projects));
+        if was_own && self.rights.allow_setting_for(name, after) {
+            return Ok(true);
+        }
+        let named = name.map_or_else(String::new, |name| format!(", and `add` for the name {name}"));
+        Err(EngineError::Forbidden(format!(
+            "this asks for the role `{}` for all projects; what is for some alone (--project), and was set by no \
+             administrator, asks for `maintain` and `add` for all of those{named}. {} has not got that; who can give \
+             it: pondrix role list",
+            need.smallest(),
+            self.name
+        )))
     }
 
     /// Refuses what they may not do: in a project, or, where nothing is said, in all of them.

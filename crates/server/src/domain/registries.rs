@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use pondrix_api::RegistryChange;
+use pondrix_core::access::Need;
 use pondrix_core::image::{Access, Account, Registries, Repository};
 use pondrix_core::pipeline::{JobKind, LayerForm};
 use pondrix_core::work::Work;
@@ -14,7 +15,7 @@ use tracing::error;
 
 use super::identities::Speaker;
 use super::settings::{invalid, is_http, without_password};
-use super::{Engine, EngineError, LiveRun};
+use super::{Asker, Engine, EngineError, LiveRun};
 use crate::audit::{self, Change};
 use crate::seal::KeyOwner;
 use crate::store::{self, AccountRow, RegistryRow, StoreError};
@@ -53,7 +54,7 @@ impl Engine {
     fn access(&self, row: RegistryRow) -> Access {
         let is_private = !row.accounts.is_empty();
         let accounts = row.accounts.into_iter().filter_map(|account| {
-            let AccountRow { user, password, audience, repositories, projects } = account;
+            let AccountRow { user, password, audience, repositories, projects, .. } = account;
             if audience.is_some() {
                 return Some(Account { user, password: String::new(), audience, repositories, projects });
             }
@@ -106,7 +107,11 @@ impl Engine {
 
     /// Says how a registry is reached, or changes it. What is not said stays as it is, but for passwords that were given
     /// for another place: they are forgotten. Answers also who signed in with those.
-    pub(crate) async fn set_registry(&self, change: RegistryChange) -> Result<(RegistryRow, Vec<String>), EngineError> {
+    pub(crate) async fn set_registry(
+        &self,
+        change: RegistryChange,
+        by: &Asker,
+    ) -> Result<(RegistryRow, Vec<String>), EngineError> {
         let host = change.host.clone();
         audit::about(&host);
         audit::words(told(&change));
@@ -115,6 +120,7 @@ impl Engine {
         }
         let wanted = host.clone();
         let there = self.store.read(move |c| store::registry(c, &wanted)).await?;
+        let is_own = may_set(&change, there.as_ref(), by)?;
         let mut row = there.unwrap_or_else(|| RegistryRow { host: host.clone(), ..RegistryRow::default() });
         let before = (address_of(&row), row.certificates.clone());
         if let Some(address) = &change.address {
@@ -147,7 +153,7 @@ impl Engine {
         }
         let registries = Registries { by_host: [(host.clone(), self.access(row.clone()))].into(), others: None };
         let registry = Registry::new(&host, &registries).map_err(|error| EngineError::Invalid(error.to_string()))?;
-        if let Some(user) = self.set_account(&mut row, change).await? {
+        if let Some(user) = self.set_account(&mut row, change, is_own).await? {
             forgotten.retain(|other| *other != user);
             if row.realm.is_none() {
                 // One that is silent is asked again when it is needed, and then says what to do.
@@ -161,7 +167,12 @@ impl Engine {
     }
 
     /// Sets who signs in, where a change says so. Answers whose password was given.
-    async fn set_account(&self, row: &mut RegistryRow, change: RegistryChange) -> Result<Option<String>, EngineError> {
+    async fn set_account(
+        &self,
+        row: &mut RegistryRow,
+        change: RegistryChange,
+        is_own: bool,
+    ) -> Result<Option<String>, EngineError> {
         let RegistryChange { host, user, password, audience, repositories, projects, .. } = change;
         let Some(user) = user.filter(|user| !user.is_empty()) else {
             return match (password, audience, repositories, projects) {
@@ -200,6 +211,7 @@ impl Engine {
             audience,
             repositories: repositories.unwrap_or(known_repositories),
             projects: projects.unwrap_or(known_projects),
+            is_own,
         };
         row.accounts.push(account);
         row.accounts.sort_by(|one, other| one.user.cmp(&other.user));
@@ -207,7 +219,17 @@ impl Engine {
     }
 
     /// Forgets how a registry is reached, or only that somebody signs in at it; says whether that was known.
-    pub(crate) async fn remove_registry(&self, host: String, user: Option<String>) -> Result<bool, EngineError> {
+    pub(crate) async fn remove_registry(
+        &self,
+        host: String,
+        user: Option<String>,
+        by: &Asker,
+    ) -> Result<bool, EngineError> {
+        let wanted = host.clone();
+        let there = self.store.read(move |c| store::registry(c, &wanted)).await?;
+        let account = there.iter().flat_map(|row| &row.accounts).find(|account| Some(&account.user) == user.as_ref());
+        let before = account.map_or((false, &[][..]), |account| (account.is_own, account.projects.as_slice()));
+        by.must_set(Need::Administer, None, Some(before), before.1)?;
         let removed = match user {
             Some(user) => {
                 audit::words(format!("{user} signs in no more"));
@@ -217,6 +239,24 @@ impl Engine {
         };
         Ok(removed?)
     }
+}
+
+/// Refuses a change to whom it is not ([`Asker::must_set`]): whoever may set what is for some projects only says who signs
+/// in for those, with a password, at a registry that is known. Where that is, and whom it takes identities for, holds for
+/// everybody.
+fn may_set(change: &RegistryChange, there: Option<&RegistryRow>, by: &Asker) -> Result<bool, EngineError> {
+    let RegistryChange { address, certificates, layers, bare_names, signs_in_at, audience, user, projects, .. } =
+        change;
+    let is_for_all =
+        [address, certificates, layers, bare_names, signs_in_at, audience].into_iter().any(Option::is_some);
+    let Some(there) = there.filter(|_| !is_for_all && user.is_some()) else {
+        by.must(Need::Administer, None)?;
+        return Ok(false);
+    };
+    let known = there.accounts.iter().find(|account| Some(&account.user) == user.as_ref());
+    let before = known.map(|account| (account.is_own, account.projects.as_slice()));
+    let after = projects.as_deref().or(before.map(|(_, projects)| projects)).unwrap_or_default();
+    by.must_set(Need::Administer, None, before, after)
 }
 
 /// A change in words, without what is secret.

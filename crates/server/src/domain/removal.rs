@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use pondrix_api::{EnvironmentRemoved, ImageOutside, ProjectRemoved, ReleaseOutside};
 use pondrix_core::State;
+use pondrix_core::access::Need;
 use pondrix_core::pipeline::JobKind;
 use rusqlite::Connection;
 use tracing::{info, warn};
@@ -167,7 +168,16 @@ impl Engine {
     ///
     /// # Errors
     /// When a run is rolling out there.
-    pub(crate) async fn remove_environment(&self, name: &str) -> Result<Option<EnvironmentRemoved>, EngineError> {
+    pub(crate) async fn remove_environment(
+        &self,
+        name: &str,
+        by: &Asker,
+    ) -> Result<Option<EnvironmentRemoved>, EngineError> {
+        let wanted = name.to_owned();
+        match self.store.read(move |c| store::environment(c, &wanted)).await? {
+            Some(row) => drop(self.must_change(&row, Need::Administer, by)?),
+            None => by.must(Need::Administer, None)?,
+        }
         for live in self.all_live() {
             let run = live.now();
             let goes_there = |kind: &JobKind| matches!(kind, JobKind::Rollout(rollout) if rollout.to.value == name);

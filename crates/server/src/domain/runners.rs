@@ -7,6 +7,7 @@ use pondrix_api::{
     Hello, InvitationMade, InvitationView, NewInvitation, NewRunner, PauseView, RunnerBounds, RunnerMade, RunnerView,
     Welcome,
 };
+use pondrix_core::access::Need;
 use pondrix_core::queue::RunnerFacts;
 use pondrix_core::run::{Event, Outcome};
 
@@ -61,15 +62,25 @@ impl Engine {
         audit::words(told(&bounds));
         is_name(&name, "a runner's name")?;
         check(&bounds)?;
+        let is_own = by.must_set(Need::Administer, Some(&name), None, &bounds.projects)?;
         let (token, now) = (access::new_token()?, self.clock.now());
-        let (row, hash) =
-            (RunnerRow { name: name.clone(), bounds: bounds.clone(), by: by.name.clone() }, access::hash(&token));
+        let row = RunnerRow { name: name.clone(), bounds: bounds.clone(), by: by.name.clone(), is_own };
+        let hash = access::hash(&token);
         self.store.write_noted(now, move |c| store::add_runner(c, &row, hash, now)).await?;
         Ok(RunnerMade { name, bounds, token })
     }
 
+    /// A runner, where whoever asks may change it.
+    pub(crate) async fn runner_of(&self, name: &str, by: &Asker) -> Result<RunnerRow, EngineError> {
+        let row = self.runner(name).await?;
+        let (is_own, projects) = row.as_ref().map_or((false, &[][..]), |row| (row.is_own, &row.bounds.projects));
+        by.must_set(Need::Administer, Some(name), Some((is_own, projects)), projects)?;
+        row.ok_or_else(|| unknown(name))
+    }
+
     /// Gives a runner another token; that of before is good for an hour more.
-    pub(crate) async fn rotate_runner(&self, name: &str) -> Result<RunnerMade, EngineError> {
+    pub(crate) async fn rotate_runner(&self, name: &str, by: &Asker) -> Result<RunnerMade, EngineError> {
+        self.runner_of(name, by).await?;
         let (token, now) = (access::new_token()?, self.clock.now());
         let (hash, wanted) = (access::hash(&token), name.to_owned());
         let known = self.known_tokens.clone();
@@ -147,7 +158,7 @@ impl Engine {
         let token = access::new_token()?;
         write_private(&file, token.as_bytes())?;
         let bounds = RunnerBounds { pool: OWN_POOL.to_owned(), ..RunnerBounds::default() };
-        let row = RunnerRow { name: name.to_owned(), bounds, by: OWN.to_owned() };
+        let row = RunnerRow { name: name.to_owned(), bounds, by: OWN.to_owned(), is_own: false };
         let hash = access::hash(&token);
         let put = move |c: &rusqlite::Connection| match store::replace_runner_token(c, &row.name, hash, now, now)? {
             true => Ok(()),
@@ -227,8 +238,8 @@ impl Engine {
     ///
     /// # Errors
     /// When it is here, or the server's own, or not known.
-    pub(crate) async fn remove_runner(self: &Arc<Self>, name: &str, now: bool) -> Result<(), EngineError> {
-        let row = self.runner(name).await?.ok_or_else(|| unknown(name))?;
+    pub(crate) async fn remove_runner(self: &Arc<Self>, name: &str, now: bool, by: &Asker) -> Result<(), EngineError> {
+        let row = self.runner_of(name, by).await?;
         let is_here = self.runner_views().await?.into_iter().any(|one| one.name == name && one.here);
         if is_here && row.by == OWN {
             let words = format!("`{name}` is the server's own; it is started without it: pondrix serve --runners 0");

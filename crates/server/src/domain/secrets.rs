@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use pondrix_api::{MissingSecret, NamedSecret, SecretList, SecretValue, SecretView, SharedSecret, SharedSecretName};
-use pondrix_core::access::{SecretScope, TwoEnvironments, nearest};
+use pondrix_core::access::{Need, SecretScope, TwoEnvironments, nearest};
 use pondrix_core::audit::Deed;
 use pondrix_core::pipeline::{JobKind, SecretName};
 use pondrix_core::plan::PlannedJob;
@@ -141,13 +141,25 @@ impl Engine {
         if let SecretScope::Project(project) = &scope {
             return invalid(format!("{project} is a project: its secrets are set as its own"));
         }
-        if let Some(environment) = scope.environment() {
-            let wanted = environment.to_owned();
-            if self.store.read(move |c| store::environment(c, &wanted)).await?.is_none() {
-                return invalid(format!("there is no environment `{environment}`; see `pondrix environment list`"));
-            }
+        if !self.must_set_secrets(&scope, &by).await?
+            && let Some(environment) = scope.environment()
+        {
+            return invalid(format!("there is no environment `{environment}`; see `pondrix environment list`"));
         }
         self.put_secret(Owner::Shared(scope), New::checked(&name, value)?, by).await
+    }
+
+    /// Refuses the secrets of a scope to whom they are not: those of an environment, whoever may change it sets, too. Answers
+    /// whether there is such an environment.
+    async fn must_set_secrets(&self, scope: &SecretScope, by: &Asker) -> Result<bool, EngineError> {
+        let Some(environment) = scope.environment().map(str::to_owned) else {
+            by.must(Need::Secrets, None)?;
+            return Ok(false);
+        };
+        match self.store.read(move |c| store::environment(c, &environment)).await? {
+            Some(row) => self.must_change(&row, Need::Secrets, by).map(|_| true),
+            None => by.must(Need::Secrets, None).map(|()| false),
+        }
     }
 
     async fn put_secret(&self, owner: Owner, new: New, by: Asker) -> Result<SecretView, EngineError> {
@@ -200,16 +212,23 @@ impl Engine {
     }
 
     /// Removes a secret that is no project's; says whether there was one.
-    pub(crate) async fn remove_shared_secret(&self, which: SharedSecretName) -> Result<bool, EngineError> {
+    pub(crate) async fn remove_shared_secret(&self, which: SharedSecretName, by: &Asker) -> Result<bool, EngineError> {
         let SharedSecretName { scope, name } = which;
         audit::about(format!("{name} for {scope}"));
+        self.must_set_secrets(&scope, by).await?;
         let owner = Owner::Shared(scope);
         Ok(self.store.write_noted(self.clock.now(), move |c| store::remove_secret(c, &owner, &name)).await?)
     }
 
-    /// The secrets that are no project's.
-    pub(crate) async fn shared_secrets(&self) -> Result<SecretList, StoreError> {
-        let secrets = self.store.read(store::shared_secrets).await?;
+    /// The secrets that are no project's, of those that somebody may set.
+    pub(crate) async fn shared_secrets(&self, by: &Asker) -> Result<SecretList, StoreError> {
+        let (mut secrets, environments) =
+            self.store.read(|c| Ok((store::shared_secrets(c)?, store::environments(c)?))).await?;
+        let is_own = |secret: &SecretView| {
+            let row = environments.iter().find(|row| Some(row.view.name.as_str()) == secret.scope.environment());
+            row.is_some_and(|row| self.must_change(row, Need::Secrets, by).is_ok())
+        };
+        secrets.retain(|secret| by.rights.allow(Need::Secrets, None) || is_own(secret));
         Ok(SecretList { secrets, missing: Vec::new() })
     }
 

@@ -9,8 +9,8 @@ use super::guard::{self, Asks};
 const PROBLEM_TYPE: &str = "application/problem+json";
 
 /// Completes a document: problems have their own form, and each operation tells what it asks of whoever asks for it
-/// (`x-asks`: a role, `signed-in`, `hook-secret` or `nothing`), and every problem that the layers around all handlers may
-/// answer.
+/// (`x-asks`: a role, `own`, `signed-in`, `hook-secret` or `nothing`), and every problem that the layers around all
+/// handlers may answer.
 pub(super) fn complete(document: &mut Value) {
     let Some(paths) = document.get_mut("paths").and_then(Value::as_object_mut) else { return };
     for (path, item) in paths {

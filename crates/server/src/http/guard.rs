@@ -29,6 +29,8 @@ pub(crate) enum Asks {
     HookSecret,
     /// That somebody signed in; what they are shown and may do there, the words say.
     SignedIn(&'static str),
+    /// A role for all projects, or to maintain those that it is for alone, and to add to them.
+    OwnOr(Need),
     /// A role: in the project of the address, or for all projects where it has none.
     Role(Need),
     /// A runner's token.
@@ -44,6 +46,7 @@ impl Asks {
             Self::Nothing => "nothing",
             Self::HookSecret => "hook-secret",
             Self::SignedIn(_) => "signed-in",
+            Self::OwnOr(_) => "own",
             Self::Role(need) => need.smallest().word(),
             Self::Runner => "runner",
             Self::Invitation => "invitation",
@@ -75,6 +78,8 @@ const RUN: Asks = Asks::Role(Need::Run);
 const SECRETS: Asks = Asks::Role(Need::Secrets);
 const MAINTAIN: Asks = Asks::Role(Need::Maintain);
 const ADMINISTER: Asks = Asks::Role(Need::Administer);
+const OWN_OR_ADMINISTER: Asks = Asks::OwnOr(Need::Administer);
+const OWN_OR_SECRETS: Asks = Asks::OwnOr(Need::Secrets);
 const SEEN: Asks = Asks::SignedIn("of the projects that they may see");
 const ALL: Asks = Asks::SignedIn("all of it");
 const AUDIT: Asks =
@@ -124,9 +129,9 @@ pub(crate) const RULES: &[Rule] = &[
     rule("GET", "/api/v1/projects/{project}/secrets", LOOK),
     noted("PUT", "/api/v1/projects/{project}/secrets/{name}", SECRETS, "secret set"),
     noted("DELETE", "/api/v1/projects/{project}/secrets/{name}", SECRETS, "secret remove"),
-    rule("GET", "/api/v1/secrets", SECRETS),
-    noted("PUT", "/api/v1/secrets", SECRETS, "secret set"),
-    noted("POST", "/api/v1/secrets/remove", SECRETS, "secret remove"),
+    rule("GET", "/api/v1/secrets", OWN_OR_SECRETS),
+    noted("PUT", "/api/v1/secrets", OWN_OR_SECRETS, "secret set"),
+    noted("POST", "/api/v1/secrets/remove", OWN_OR_SECRETS, "secret remove"),
     rule("GET", "/api/v1/templates", Asks::SignedIn("of projects that they may see, or that give templates away")),
     rule("GET", "/api/v1/runs", SEEN),
     rule("GET", "/api/v1/runs/stream", SEEN),
@@ -147,25 +152,25 @@ pub(crate) const RULES: &[Rule] = &[
     rule("GET", "/api/v1/images/difference", SEEN),
     rule("GET", "/api/v1/images/chain", SEEN),
     rule("GET", "/api/v1/environments", SEEN),
-    noted("PUT", "/api/v1/environments", ADMINISTER, "environment set"),
-    noted("DELETE", "/api/v1/environments/{name}", ADMINISTER, "environment remove"),
-    noted("PUT", "/api/v1/environments/{name}/freeze", ADMINISTER, "environment freeze"),
-    noted("DELETE", "/api/v1/environments/{name}/freeze", ADMINISTER, "environment thaw"),
+    noted("PUT", "/api/v1/environments", OWN_OR_ADMINISTER, "environment set"),
+    noted("DELETE", "/api/v1/environments/{name}", OWN_OR_ADMINISTER, "environment remove"),
+    noted("PUT", "/api/v1/environments/{name}/freeze", OWN_OR_ADMINISTER, "environment freeze"),
+    noted("DELETE", "/api/v1/environments/{name}/freeze", OWN_OR_ADMINISTER, "environment thaw"),
     rule("GET", "/api/v1/keys", ADMINISTER),
     noted("POST", "/api/v1/keys/rotate", ADMINISTER, "key rotate"),
     noted("POST", "/api/v1/keys/identity/rotate", ADMINISTER, "identity key rotate"),
     rule("GET", "/api/v1/registries", ALL),
-    noted("PUT", "/api/v1/registries", ADMINISTER, "registry set"),
-    noted("DELETE", "/api/v1/registries/{host}", ADMINISTER, "registry remove"),
+    noted("PUT", "/api/v1/registries", OWN_OR_ADMINISTER, "registry set"),
+    noted("DELETE", "/api/v1/registries/{host}", OWN_OR_ADMINISTER, "registry remove"),
     noted("POST", "/api/v1/registries/test", ADMINISTER, "registry test"),
     rule("GET", "/api/v1/runners", ALL),
-    noted("POST", "/api/v1/runners", ADMINISTER, "runner add"),
+    noted("POST", "/api/v1/runners", OWN_OR_ADMINISTER, "runner add"),
     noted("POST", "/api/v1/runners/invitations", ADMINISTER, "runner invite"),
     noted("DELETE", "/api/v1/runners/invitations/{id}", ADMINISTER, "runner withdraw"),
-    noted("POST", "/api/v1/runners/{name}/rotate", ADMINISTER, "runner rotate"),
-    noted("DELETE", "/api/v1/runners/{name}", ADMINISTER, "runner remove"),
-    noted("PUT", "/api/v1/runners/{name}/pause", ADMINISTER, "runner pause"),
-    noted("DELETE", "/api/v1/runners/{name}/pause", ADMINISTER, "runner resume"),
+    noted("POST", "/api/v1/runners/{name}/rotate", OWN_OR_ADMINISTER, "runner rotate"),
+    noted("DELETE", "/api/v1/runners/{name}", OWN_OR_ADMINISTER, "runner remove"),
+    noted("PUT", "/api/v1/runners/{name}/pause", OWN_OR_ADMINISTER, "runner pause"),
+    noted("DELETE", "/api/v1/runners/{name}/pause", OWN_OR_ADMINISTER, "runner resume"),
     noted("PUT", "/api/v1/pools", ADMINISTER, "pool set"),
     rule("GET", "/api/v1/quotas", SEEN),
     noted("PUT", "/api/v1/quotas", ADMINISTER, "quota set"),
@@ -224,6 +229,11 @@ pub fn rights_table() -> String {
             Asks::Nothing => "nobody in particular".to_owned(),
             Asks::HookSecret => "whoever has the secret of the project's hook".to_owned(),
             Asks::SignedIn(words) => format!("whoever is signed in: {words}"),
+            Asks::OwnOr(need) => {
+                let enough = Role::ALL.into_iter().filter(|role| role.allows(*need)).map(|role| format!("`{role}`"));
+                let enough = enough.collect::<Vec<_>>().join(", ");
+                format!("{enough} for all projects; `maintain` and `add` for those that it is for alone")
+            }
             Asks::Role(need) => {
                 let enough = Role::ALL.into_iter().filter(|role| role.allows(*need)).map(|role| format!("`{role}`"));
                 let place = if of_project { "in the project" } else { "for all projects" };
@@ -309,7 +319,7 @@ async fn admit(app: &Arc<App>, parts: &mut Parts, who: &mut Option<Person>) -> R
     };
     let need = match rule.asks {
         Asks::Nothing | Asks::HookSecret | Asks::Invitation => return Ok(Some(rule)),
-        Asks::Runner | Asks::SignedIn(_) => None,
+        Asks::Runner | Asks::SignedIn(_) | Asks::OwnOr(_) => None,
         Asks::Role(need) => Some(need),
     };
     let person = who.insert(auth::identify(parts, app).await?);
@@ -331,6 +341,13 @@ async fn admit(app: &Arc<App>, parts: &mut Parts, who: &mut Option<Person>) -> R
             return Err(super::projects::unknown(project));
         }
         asker.must(need, project.as_deref())?;
+    }
+    if let Asks::OwnOr(need) = rule.asks {
+        // For which it is, the handler knows.
+        let rights = &person.shown.rights;
+        if ![Need::Add, Need::Maintain].into_iter().all(|need| rights.allow_somewhere(need)) {
+            Asker::from(person.clone()).must(need, None)?;
+        }
     }
     parts.extensions.insert(person.clone());
     Ok(Some(rule))

@@ -7,6 +7,7 @@ use pondrix_api::{
     Problem, RegistryAccount, RegistryChange, RegistryCheck, RegistryList, RegistryProof, RegistryQuestion,
     RegistryView,
 };
+use pondrix_core::access::Rights;
 use pondrix_core::image::Repository;
 use pondrix_image::registry::{Registry, RegistryError};
 use serde::Deserialize;
@@ -32,6 +33,12 @@ fn view(row: RegistryRow) -> RegistryView {
     }
 }
 
+/// Leaves out who signs in for projects alone that may not be seen.
+fn hide_foreign(RegistryView { accounts, .. }: &mut RegistryView, rights: &Rights) {
+    accounts.retain(|one| one.projects.is_empty() || one.projects.iter().any(|of| rights.see_some_of(of)));
+    accounts.iter_mut().for_each(|one| one.projects.retain(|of| rights.see_some_of(of)));
+}
+
 fn account(AccountRow { user, audience, repositories, projects, .. }: AccountRow) -> RegistryAccount {
     RegistryAccount { user, audience, repositories, projects }
 }
@@ -42,10 +49,7 @@ fn account(AccountRow { user, audience, repositories, projects, .. }: AccountRow
 pub(super) async fn list(State(app): Shared, person: Person) -> Result<Json<RegistryList>, ApiError> {
     let mut registries: Vec<_> = app.queries.registries().await?.into_iter().map(view).collect();
     let rights = &person.shown.rights;
-    for RegistryView { accounts, .. } in &mut registries {
-        accounts.retain(|one| one.projects.is_empty() || one.projects.iter().any(|of| rights.see_some_of(of)));
-        accounts.iter_mut().for_each(|one| one.projects.retain(|of| rights.see_some_of(of)));
-    }
+    registries.iter_mut().for_each(|view| hide_foreign(view, rights));
     Ok(Json(RegistryList { registries }))
 }
 
@@ -55,11 +59,14 @@ pub(super) async fn list(State(app): Shared, person: Person) -> Result<Json<Regi
     responses((status = 200, body = RegistryView), (status = 401, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn set(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Json(change): Json<RegistryChange>,
 ) -> Result<Json<RegistryView>, ApiError> {
-    let (row, forgotten) = app.engine.set_registry(change).await?;
-    Ok(Json(RegistryView { forgotten, ..view(row) }))
+    let rights = std::sync::Arc::clone(&person.shown.rights);
+    let (row, forgotten) = app.engine.set_registry(change, &person.into()).await?;
+    let mut view = RegistryView { forgotten, ..view(row) };
+    hide_foreign(&mut view, &rights);
+    Ok(Json(view))
 }
 
 /// What of a registry is forgotten.
@@ -76,12 +83,12 @@ pub(super) struct Forgotten {
     responses((status = 204), (status = 401, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn remove(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path(host): Path<String>,
     Query(Forgotten { user }): Query<Forgotten>,
 ) -> Result<StatusCode, ApiError> {
     let of_whom = user.as_ref().map_or_else(String::new, |user| format!("{user} at the "));
-    if app.engine.remove_registry(host.clone(), user).await? {
+    if app.engine.remove_registry(host.clone(), user, &person.into()).await? {
         return Ok(StatusCode::NO_CONTENT);
     }
     Err(ApiError::not_found(format!("{of_whom}registry `{host}`; see `pondrix registry list`")))

@@ -60,6 +60,7 @@ pub(super) async fn pause(
     Json(PauseRequest { reason }): Json<PauseRequest>,
 ) -> Result<Json<RunnerView>, ApiError> {
     find(&app, &name).await?;
+    app.engine.runner_of(&name, &person.clone().into()).await?;
     let pause = PauseView { by: person.shown.name, at: app.engine.clock.now(), reason };
     app.engine.pause_runner(name.clone(), pause).await?;
     Ok(Json(find(&app, &name).await?))
@@ -70,9 +71,10 @@ pub(super) async fn pause(
     responses((status = 204), (status = 401, body = Problem), (status = 404, body = Problem)))]
 pub(super) async fn resume(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
+    app.engine.runner_of(&name, &person.into()).await?;
     if app.engine.resume_runner(&name).await? {
         return Ok(StatusCode::NO_CONTENT);
     }
@@ -92,11 +94,11 @@ pub(super) struct When {
               (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn remove(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path(name): Path<String>,
     Query(When { now }): Query<When>,
 ) -> Result<StatusCode, ApiError> {
-    app.engine.remove_runner(&name, now.unwrap_or(false)).await?;
+    app.engine.remove_runner(&name, now.unwrap_or(false), &person.into()).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -118,10 +120,10 @@ pub(super) async fn add(
               (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn rotate(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path(name): Path<String>,
 ) -> Result<(StatusCode, Json<RunnerMade>), ApiError> {
-    Ok((StatusCode::CREATED, Json(app.engine.rotate_runner(&name).await?)))
+    Ok((StatusCode::CREATED, Json(app.engine.rotate_runner(&name, &person.into()).await?)))
 }
 
 /// Makes an invitation: a token with which machines make themselves runners, told this once.

@@ -66,8 +66,8 @@ pub(super) async fn remove(
 /// The secrets that are no project's, without their values.
 #[utoipa::path(get, path = "/api/v1/secrets", tag = "secrets",
     responses((status = 200, body = SecretList), (status = 401, body = Problem), (status = 403, body = Problem)))]
-pub(super) async fn list_shared(State(app): Shared, _person: Person) -> Result<Json<SecretList>, ApiError> {
-    Ok(Json(app.engine.shared_secrets().await?))
+pub(super) async fn list_shared(State(app): Shared, person: Person) -> Result<Json<SecretList>, ApiError> {
+    Ok(Json(app.engine.shared_secrets(&person.into()).await?))
 }
 
 /// Sets a secret for all projects, or for stages that go to an environment. Its value is never shown again.
@@ -88,11 +88,11 @@ pub(super) async fn set_shared(
               (status = 404, body = Problem)))]
 pub(super) async fn remove_shared(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Json(which): Json<SharedSecretName>,
 ) -> Result<StatusCode, ApiError> {
     let words = format!("secret `{}` for {}; see `pondrix secret list '{}'`", which.name, which.scope, which.scope);
-    match app.engine.remove_shared_secret(which).await? {
+    match app.engine.remove_shared_secret(which, &person.into()).await? {
         true => Ok(StatusCode::NO_CONTENT),
         false => Err(ApiError::not_found(words)),
     }

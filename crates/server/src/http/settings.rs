@@ -72,9 +72,9 @@ pub(super) async fn thaw(
               (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn remove_environment(
     State(app): Shared,
-    _person: Person,
+    person: Person,
     Path(name): Path<String>,
 ) -> Result<Json<EnvironmentRemoved>, ApiError> {
-    let removed = app.engine.remove_environment(&name).await?;
+    let removed = app.engine.remove_environment(&name, &person.into()).await?;
     removed.map(Json).ok_or_else(|| unknown(&name))
 }

@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::io;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -12,6 +13,7 @@ use kube::config::{KubeConfigOptions, Kubeconfig};
 use kube::core::GroupVersionKind;
 use kube::discovery::{self, Scope};
 use kube::{Client, Config};
+use pondrix_core::access::Reach;
 use serde_json::Value;
 
 /// Who the cluster is told applies the objects (server-side apply, "Field management").
@@ -76,6 +78,8 @@ pub(crate) struct Reached {
     pub(crate) namespace: String,
     /// A kubeconfig that says all itself.
     pub(crate) kubeconfig: String,
+    /// Whether no administrator said so: it is then to be where anybody may send the server.
+    pub(crate) is_anybodys: bool,
 }
 
 impl fmt::Debug for Reached {
@@ -85,8 +89,53 @@ impl fmt::Debug for Reached {
 }
 
 /// Those that the environments describe.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct DescribedClusters;
+#[derive(Clone, Debug)]
+pub(crate) struct DescribedClusters {
+    /// What is reached of those that no administrator described.
+    pub(crate) reach: Reach,
+}
+
+impl DescribedClusters {
+    /// The same, at an address that is reached.
+    async fn pinned(&self, config: Config) -> Result<Config, String> {
+        let (host, port) = place_of(&config);
+        let found = tokio::net::lookup_host((host.as_str(), port)).await;
+        let found: Vec<_> = found.map_err(|error| format!("{host} is not found: {error}"))?.collect();
+        pinned(config, &found, &self.reach)
+    }
+}
+
+/// The host and port of a cluster.
+fn place_of(config: &Config) -> (String, u16) {
+    let url = &config.cluster_url;
+    let usual = if url.scheme_str() == Some("http") { 80 } else { 443 };
+    (url.host().unwrap_or_default().trim_matches(['[', ']']).to_owned(), url.port_u16().unwrap_or(usual))
+}
+
+/// The same at one of the addresses that its name has now, all of which are to be reached: what was looked at is what is
+/// connected to, under the name that its certificate has.
+fn pinned(mut config: Config, found: &[SocketAddr], reach: &Reach) -> Result<Config, String> {
+    let (host, _) = place_of(&config);
+    if config.proxy_url.is_some() {
+        return Err("a cluster that no administrator described is reached through no proxy".to_owned());
+    }
+    if let Some(closed) = found.iter().find(|found| !reach.reaches(found.ip())) {
+        return Err(format!(
+            "{host} is at {}, which is not of the public network: clusters there are described by whoever \
+             administers the server, or opened for all with serve --reach",
+            closed.ip()
+        ));
+    }
+    let at = found.first().ok_or_else(|| format!("{host} has no address"))?;
+    let url = &config.cluster_url;
+    let scheme = url.scheme_str().unwrap_or("https");
+    let path = url.path_and_query().map_or("/", |path| path.as_str());
+    let pinned = format!("{scheme}://{at}{path}").parse().map_err(|error| format!("{url}: {error}"))?;
+    config.cluster_url = pinned;
+    let own_name = Some(host).filter(|host| host.parse::<IpAddr>().is_err());
+    config.tls_server_name = config.tls_server_name.or(own_name);
+    Ok(config)
+}
 
 struct Described {
     client: Client,
@@ -141,7 +190,12 @@ impl Clusters for DescribedClusters {
             };
             let described = Kubeconfig::from_yaml(&place.kubeconfig).map_err(unread)?;
             let config = Config::from_custom_kubeconfig(described, &KubeConfigOptions::default()).await;
-            let client = Client::try_from(config.map_err(unread)?).map_err(because("be reached"))?;
+            let mut config = config.map_err(unread)?;
+            if place.is_anybodys {
+                let closed = |words| ClusterError::Description { environment: place.environment.clone(), words };
+                config = self.pinned(config).await.map_err(closed)?;
+            }
+            let client = Client::try_from(config).map_err(because("be reached"))?;
             let cluster: Arc<dyn Cluster> = Arc::new(Described { client, namespace: place.namespace.clone() });
             Ok(cluster)
         }
@@ -228,6 +282,26 @@ impl Cluster for Described {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_cluster_that_anybody_described_is_reached_at_what_was_looked_at_and_under_its_own_name() {
+        let reach = Reach::with(vec!["10.20.0.0/16".parse().unwrap()]);
+        let at = |url: &str, found: &[&str]| {
+            let found: Vec<SocketAddr> = found.iter().map(|one| one.parse().unwrap()).collect();
+            pinned(Config::new(url.parse().unwrap()), &found, &reach)
+        };
+        let config = at("https://beds.fernhollow.test:6443/one", &["10.20.0.7:6443", "8.8.8.8:6443"]).unwrap();
+        assert_eq!(config.cluster_url.to_string(), "https://10.20.0.7:6443/one");
+        assert_eq!(config.tls_server_name.as_deref(), Some("beds.fernhollow.test"));
+        let config = at("https://[2606:4700::1111]", &["[2606:4700::1111]:443"]).unwrap();
+        assert_eq!((config.cluster_url.port_u16(), config.tls_server_name), (Some(443), None));
+        let error = at("https://beds.fernhollow.test", &["8.8.8.8:443", "169.254.169.254:443"]).unwrap_err();
+        assert!(error.starts_with("beds.fernhollow.test is at 169.254.169.254, which is not"), "{error}");
+        assert!(at("https://beds.fernhollow.test", &[]).is_err());
+        let mut config = Config::new("https://8.8.8.8".parse().unwrap());
+        config.proxy_url = Some("http://8.8.8.8:3128".parse().unwrap());
+        assert!(pinned(config, &["8.8.8.8:443".parse().unwrap()], &reach).unwrap_err().contains("no proxy"));
+    }
 
     #[test]
     fn what_may_be_well_later_is_told_from_what_is_certain() {

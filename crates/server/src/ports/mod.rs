@@ -36,7 +36,7 @@ impl Ports {
     pub(crate) fn real(reach: Reach, providers: Vec<SecretProvider>, repository_limit: u64) -> Self {
         Self {
             clock: Clock::of_machine(),
-            clusters: Arc::new(DescribedClusters),
+            clusters: Arc::new(DescribedClusters { reach: reach.clone() }),
             repositories: Arc::new(GitRepositories { most: repository_limit }),
             registries: Arc::new(DistributionProbe { reach }),
             providers: SecretProviders::new(providers),

@@ -29,6 +29,8 @@ pub(crate) struct AccountRow {
     pub(crate) audience: Option<String>,
     pub(crate) repositories: Vec<Pattern>,
     pub(crate) projects: Vec<Projects>,
+    /// Whether that was set by somebody who may for these projects only.
+    pub(crate) is_own: bool,
 }
 
 const COLUMNS: &str = "host, address, certificates, layers, bare_names, realm";
@@ -46,16 +48,16 @@ fn row(row: &Row<'_>) -> rusqlite::Result<RegistryRow> {
 }
 
 fn with_accounts(connection: &Connection, mut registry: RegistryRow) -> Result<RegistryRow, StoreError> {
-    let question = "SELECT user, password, repositories, projects, audience FROM registry_accounts
+    let question = "SELECT user, password, repositories, projects, audience, is_own FROM registry_accounts
                     WHERE host = ?1 ORDER BY user";
     let mut statement = connection.prepare_cached(question)?;
     let rows = statement.query_map([&registry.host], |row| {
-        Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?, row.get::<_, String>(3)?, row.get(4)?))
+        Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?, row.get::<_, String>(3)?, row.get(4)?, row.get(5)?))
     })?;
     for row in rows {
-        let (user, password, repositories, projects, audience) = row?;
+        let (user, password, repositories, projects, audience, is_own) = row?;
         let (repositories, projects) = (serde_json::from_str(&repositories)?, serde_json::from_str(&projects)?);
-        registry.accounts.push(AccountRow { user, password, audience, repositories, projects });
+        registry.accounts.push(AccountRow { user, password, audience, repositories, projects, is_own });
     }
     Ok(registry)
 }
@@ -90,12 +92,12 @@ pub(crate) fn put(connection: &Connection, registry: &RegistryRow) -> Result<(),
         .execute(params![host, address, certificates, layers, bare_names, realm])?;
     connection.prepare_cached("DELETE FROM registry_accounts WHERE host = ?1")?.execute([host])?;
     let mut insert = connection.prepare_cached(
-        "INSERT INTO registry_accounts (host, user, password, repositories, projects, audience)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        "INSERT INTO registry_accounts (host, user, password, repositories, projects, audience, is_own)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
     )?;
-    for AccountRow { user, password, audience, repositories, projects } in accounts {
+    for AccountRow { user, password, audience, repositories, projects, is_own } in accounts {
         let lists = (serde_json::to_string(repositories)?, serde_json::to_string(projects)?);
-        insert.execute(params![host, user, password, lists.0, lists.1, audience])?;
+        insert.execute(params![host, user, password, lists.0, lists.1, audience, is_own])?;
     }
     Ok(())
 }

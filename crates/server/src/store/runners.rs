@@ -15,6 +15,8 @@ pub(crate) struct RunnerRow {
     pub(crate) bounds: RunnerBounds,
     /// Who made it known: a person, an invitation, or the server whose own it is.
     pub(crate) by: String,
+    /// Whether that was somebody who may for its projects only.
+    pub(crate) is_own: bool,
 }
 
 fn words(all: &[impl ToString]) -> String {
@@ -35,9 +37,10 @@ fn bounds(row: &Row<'_>, column: usize) -> rusqlite::Result<RunnerBounds> {
 /// All runners, by name.
 pub(crate) fn runners(connection: &Connection) -> Result<Vec<RunnerRow>, StoreError> {
     let mut statement =
-        connection.prepare_cached("SELECT name, by, pool, projects, tools FROM runners ORDER BY name")?;
-    let rows =
-        statement.query_map([], |row| Ok(RunnerRow { name: row.get(0)?, by: row.get(1)?, bounds: bounds(row, 2)? }))?;
+        connection.prepare_cached("SELECT name, by, pool, projects, tools, is_own FROM runners ORDER BY name")?;
+    let rows = statement.query_map([], |row| {
+        Ok(RunnerRow { name: row.get(0)?, by: row.get(1)?, bounds: bounds(row, 2)?, is_own: row.get(5)? })
+    })?;
     Ok(rows.collect::<Result<_, _>>()?)
 }
 
@@ -57,10 +60,11 @@ pub(crate) fn add_runner(
     hash: [u8; 32],
     now: Time,
 ) -> Result<(), StoreError> {
-    let RunnerRow { name, bounds: RunnerBounds { pool, projects, tools }, by } = row;
-    let insert = "INSERT INTO runners (name, pool, projects, tools, added, by) VALUES (?1, ?2, ?3, ?4, ?5, ?6)
+    let RunnerRow { name, bounds: RunnerBounds { pool, projects, tools }, by, is_own } = row;
+    let insert = "INSERT INTO runners (name, pool, projects, tools, added, by, is_own)
+                  VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
                   ON CONFLICT DO NOTHING";
-    let row = params![name, pool, words(projects), words(tools), now.millis(), by];
+    let row = params![name, pool, words(projects), words(tools), now.millis(), by, is_own];
     match connection.prepare_cached(insert)?.execute(row)? {
         0 => Err(StoreError::Exists(format!("the runner {name}"))),
         _ => put_token(connection, &token_of(name, hash, now)).map(|_| ()),
@@ -152,7 +156,7 @@ pub(crate) fn use_invitation(
     now: Time,
 ) -> Result<Option<RunnerRow>, StoreError> {
     let Some((id, bounds)) = invitation(connection, shown, now)? else { return Ok(None) };
-    let row = RunnerRow { name: name.to_owned(), bounds, by: format!("invitation {id}") };
+    let row = RunnerRow { name: name.to_owned(), bounds, by: format!("invitation {id}"), is_own: false };
     add_runner(connection, &row, hash, now)?;
     connection.prepare_cached("UPDATE invitations SET machines = machines - 1 WHERE id = ?1")?.execute([id])?;
     Ok(Some(row))

@@ -15,9 +15,12 @@ pub(crate) struct EnvironmentRow {
     pub(crate) view: EnvironmentView,
     /// How its cluster is reached, sealed.
     pub(crate) kubeconfig: Option<Vec<u8>>,
+    /// Whether it was set by somebody who may for its projects only.
+    pub(crate) is_own: bool,
 }
 
-const ENVIRONMENT: &str = "SELECT name, cluster, namespace, address, rules, by, at, kubeconfig FROM environments";
+const ENVIRONMENT: &str =
+    "SELECT name, cluster, namespace, address, rules, by, at, kubeconfig, is_own FROM environments";
 
 fn environment_of(row: &Row<'_>) -> Result<EnvironmentRow, StoreError> {
     let view = EnvironmentView {
@@ -29,7 +32,7 @@ fn environment_of(row: &Row<'_>) -> Result<EnvironmentRow, StoreError> {
         by: row.get(5)?,
         set: row.get::<_, Option<i64>>(6)?.map(Time::from_millis),
     };
-    Ok(EnvironmentRow { view, kubeconfig: row.get(7)? })
+    Ok(EnvironmentRow { view, kubeconfig: row.get(7)?, is_own: row.get(8)? })
 }
 
 /// All environments, by name.
@@ -56,12 +59,22 @@ pub(crate) fn put_environment(connection: &Connection, row: &EnvironmentRow) -> 
     let rules = serde_json::to_string(rules)?;
     connection
         .prepare_cached(
-            "INSERT INTO environments (name, cluster, namespace, address, rules, by, at, kubeconfig)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)
+            "INSERT INTO environments (name, cluster, namespace, address, rules, by, at, kubeconfig, is_own)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)
              ON CONFLICT (name) DO UPDATE SET cluster = ?2, namespace = ?3, address = ?4, rules = ?5, by = ?6, at = ?7,
-                                              kubeconfig = ?8, old_file = NULL",
+                                              kubeconfig = ?8, is_own = ?9, old_file = NULL",
         )?
-        .execute(params![name, cluster, namespace, address, rules, by, set.map(Time::millis), row.kubeconfig])?;
+        .execute(params![
+            name,
+            cluster,
+            namespace,
+            address,
+            rules,
+            by,
+            set.map(Time::millis),
+            row.kubeconfig,
+            row.is_own
+        ])?;
     Ok(())
 }
 

@@ -162,7 +162,7 @@ struct NotOurs;
 /// A runner that works for all projects.
 pub(crate) fn row(name: &str) -> RunnerRow {
     let bounds = RunnerBounds { pool: "pond".to_owned(), ..RunnerBounds::default() };
-    RunnerRow { name: name.to_owned(), bounds, by: "admin".to_owned() }
+    RunnerRow { name: name.to_owned(), bounds, by: "admin".to_owned(), is_own: false }
 }
 
 /// Runs until the world is over. A runner that is killed begins anew as another `instance`.

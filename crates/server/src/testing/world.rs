@@ -121,7 +121,10 @@ impl World {
             let view = serde_json::from_value(serde_json::json!({
                 "name": "staging", "cluster": "https://one.test", "namespace": "default", "rules": { "refs": "any" },
             }));
-            store::put_environment(c, &EnvironmentRow { view: view.unwrap(), kubeconfig: Some(kubeconfig) })
+            store::put_environment(
+                c,
+                &EnvironmentRow { view: view.unwrap(), kubeconfig: Some(kubeconfig), is_own: false },
+            )
         });
         made.await.unwrap();
         Self {
