@@ -203,6 +203,14 @@ impl Group {
         self.0.folders().iter().map(|(_, folder)| folder.join("cgroup.procs")).collect()
     }
 
+    /// How often the kernel started no further process, since this group or one below it had all that it may.
+    pub(crate) fn processes_refused(&self) -> u64 {
+        let folders = self.0.folders();
+        let of_processes = folders.iter().filter(|(controller, _)| controller.is_none_or(|one| one == "pids"));
+        let count = |folder: &Path| words(&folder.join("pids.events")).get(1).and_then(|count| count.parse().ok());
+        of_processes.filter_map(|(_, folder)| count(folder)).max().unwrap_or(0)
+    }
+
     /// Whether the kernel ended something in it for want of memory.
     pub(crate) fn was_out_of_memory(&self) -> bool {
         let folders = self.0.folders();

@@ -47,6 +47,8 @@ pub struct Running {
     killed: bool,
     connections: Connector,
     group: Option<Group>,
+    /// The group of several that it is of, and how often that had been refused processes before.
+    within: Option<(Arc<Group>, u64)>,
 }
 
 /// Reaches ports inside a sandbox; may be cloned and outlive the [`Running`].
@@ -136,7 +138,8 @@ impl Launcher {
             wire::send(&begun.control, &(), Some(*namespace))
                 .map_err(|errno| told("name the network")(errno.into()))?;
         }
-        Ok(begun.listen(group))
+        let within = self.within.clone().map(|within| (Arc::clone(&within), within.processes_refused()));
+        Ok(begun.listen(group, within))
     }
 
     /// Starts the helper and tells it what is wanted.
@@ -179,14 +182,14 @@ pub(crate) struct Begun {
 }
 
 impl Begun {
-    pub(crate) fn listen(self, group: Option<Group>) -> Running {
+    pub(crate) fn listen(self, group: Option<Group>, within: Option<(Arc<Group>, u64)>) -> Running {
         let control = Arc::new(self.control);
         let (tell_ended, ended) = channel();
         let (tell_answer, answers) = channel();
         let listening = Arc::clone(&control);
         std::thread::spawn(move || listen(&listening, &tell_ended, &tell_answer));
         let connections = Connector { control: Arc::clone(&control), answers: Arc::new(Mutex::new(answers)) };
-        Running { control, helper: self.helper, ended, exit: None, killed: false, connections, group }
+        Running { control, helper: self.helper, ended, exit: None, killed: false, connections, group, within }
     }
 }
 
@@ -261,6 +264,14 @@ impl Running {
     #[must_use]
     pub fn was_out_of_memory(&self) -> bool {
         self.group.as_ref().is_some_and(Group::was_out_of_memory)
+    }
+
+    /// Whether anything inside could not be started because it would have been more processes than its limit, or that of
+    /// all sandboxes that it has it with: kernels tell the one or the other.
+    #[must_use]
+    pub fn was_out_of_processes(&self) -> bool {
+        self.group.as_ref().is_some_and(|group| group.processes_refused() > 0)
+            || self.within.as_ref().is_some_and(|(within, before)| within.processes_refused() > *before)
     }
 
     /// The way to ports inside.

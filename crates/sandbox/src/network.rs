@@ -55,7 +55,7 @@ impl Launcher {
         let begun = self.begin(What::Hold(closed), None, None, null.into())?;
         let users = next(&begun.control, |word| matches!(word, Word::Users))?;
         let network = next(&begun.control, |word| matches!(word, Word::Network))?;
-        Ok(SharedNetwork { users, network, holder: begun.listen(None), way_out: None })
+        Ok(SharedNetwork { users, network, holder: begun.listen(None, None), way_out: None })
     }
 
     /// Starts a command in a network that it shares with others; [`Spec::network`] has no say then.

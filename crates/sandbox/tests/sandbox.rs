@@ -224,21 +224,21 @@ fn limits_of_memory_processes_and_processors_hold_for_a_command_for_all_it_start
         let (mut running, mut output) = place.start(&spec);
         let mut said = String::new();
         output.read_to_string(&mut said).unwrap();
-        (running.wait(), said, running.was_out_of_memory())
+        (running.wait(), said, (running.was_out_of_memory(), running.was_out_of_processes()))
     };
     // What a shell cannot hold: the whole of a file without end, as one word.
     let greedy = "sh -c 'x=$(busybox head -c 200000000 /dev/zero | busybox tr \\\\0 a); echo ${#x}'; echo went on";
     let memory = Limits { memory: Some(32 << 20), ..Limits::default() };
-    let (_, said, out_of_memory) = limited(memory, greedy);
-    assert!(out_of_memory && !said.contains("200000000"), "{said}");
+    let (_, said, out_of) = limited(memory, greedy);
+    assert!(out_of == (true, false) && !said.contains("200000000"), "{said}");
     let enough = Limits { memory: Some(256 << 20), ..Limits::default() };
-    let (exit, _, out_of_memory) = limited(enough, "echo small");
-    assert!(exit == Exit::Status(0) && !out_of_memory);
+    let (exit, _, out_of) = limited(enough, "echo small");
+    assert!(exit == Exit::Status(0) && out_of == (false, false));
     let crowd = "for i in 1 2 3 4 5 6 7 8 9 10 11 12; do sleep 0.5 & done; wait; echo ended";
-    let (_, said, _) = limited(Limits { processes: Some(5), ..Limits::default() }, crowd);
-    assert!(said.contains("can't fork"), "{said}");
-    let (_, said, _) = limited(Limits { processes: Some(50), ..Limits::default() }, crowd);
-    assert_eq!(said, "ended\n");
+    let (_, said, out_of) = limited(Limits { processes: Some(5), ..Limits::default() }, crowd);
+    assert!(said.contains("can't fork") && out_of == (false, true), "{said}");
+    let (_, said, out_of) = limited(Limits { processes: Some(50), ..Limits::default() }, crowd);
+    assert_eq!((said.as_str(), out_of), ("ended\n", (false, false)));
     // A tenth of a processor gets at most a tenth of the time that passes.
     let busy = "i=0; while [ $i -lt 30000 ]; do i=$((i+1)); done; cat /proc/uptime; times";
     let since = std::time::Instant::now();

@@ -163,8 +163,14 @@ impl StageBuild<'_> {
         output.finish();
         self.build.outside.has_written(&written);
         let failed = !matches!(exit, Ok(Exit::Status(0)) | Err(_));
-        if failed && running.was_out_of_memory() {
-            let words = "something of the command was ended: it would have needed more memory than the job may use";
+        let words = if failed && running.was_out_of_memory() {
+            Some("something of the command was ended: it would have needed more memory than the job may use")
+        } else if failed && running.was_out_of_processes() {
+            Some("something of the command was not started: the job may not have so many processes at once")
+        } else {
+            None
+        };
+        if let Some(words) = words {
             return Err(self.fault(at, words, None).into());
         }
         exit

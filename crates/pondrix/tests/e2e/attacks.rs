@@ -60,7 +60,8 @@ async fn a_job_has_no_more_memory_and_processes_than_its_runners_owner_says_what
     // A command that starts itself again and again.
     let bomb = "step \"bomb() { bomb | bomb & }; bomb; i=0; while [ $i -lt 500 ]; do sleep 600 & i=$((i+1)); done\"";
     let (_, log) = said(&world, &repository, bomb).await;
-    assert!(log.contains("can't fork"), "{log}");
+    let told = "something of this step was not started: it would have been more than the job's limit of processes";
+    assert!(log.contains("can't fork") && log.contains(told), "{log}");
     neighbour(&world).await;
     // More than that cannot be asked for either.
     for (limit, words) in [

@@ -300,16 +300,22 @@ fn wait(
 ) -> (StepEnd, Option<String>) {
     loop {
         if let Some(exit) = running.wait_at_most(HALT_CHECK) {
-            let words = running.was_out_of_memory().then(|| {
-                "something of this step was ended: it would have needed more than the job's limit of memory".to_owned()
-            });
+            let is_hungry = running.was_out_of_memory();
+            let words = if is_hungry {
+                Some("something of this step was ended: it would have needed more than the job's limit of memory")
+            } else if running.was_out_of_processes() {
+                Some(
+                    "something of this step was not started: it would have been more than the job's limit of processes",
+                )
+            } else {
+                None
+            };
+            let words = words.map(str::to_owned);
             return match exit {
-                Exit::Status(status) if words.is_some() => (StepEnd::Exit(status), words),
-                Exit::Signal(signal) if words.is_some() => (StepEnd::Signal(signal), words),
                 // What the kernel ended was the first process inside, and with it all others.
-                Exit::Failed(_) if words.is_some() => (StepEnd::Signal(SIGKILL), words),
-                Exit::Status(status) => (StepEnd::Exit(status), None),
-                Exit::Signal(signal) => (StepEnd::Signal(signal), None),
+                Exit::Failed(_) if is_hungry => (StepEnd::Signal(SIGKILL), words),
+                Exit::Status(status) => (StepEnd::Exit(status), words),
+                Exit::Signal(signal) => (StepEnd::Signal(signal), words),
                 Exit::Failed(words) => (StepEnd::NotStarted, Some(words)),
                 Exit::Killed => (StepEnd::Stopped, None),
             };
