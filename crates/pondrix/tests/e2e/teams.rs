@@ -85,6 +85,8 @@ async fn a_team_sets_environments_for_its_own_projects_under_its_own_names_and_l
     assert_eq!(world.pondrix(&["environment", "freeze", "plant-beds", "--reason", "an audit"]).await.status, 0);
     let thawed = keeper.pondrix(&["environment", "thaw", "plant-beds"]).await;
     assert!(thawed.status == 4 && thawed.err.contains("admin froze it: an audit"), "{thawed:?}");
+    let removed = keeper.pondrix(&["environment", "remove", "plant-beds", "--yes"]).await;
+    assert!(removed.status == 4 && removed.err.contains("admin froze it"), "nor made anew without it: {removed:?}");
     // What an administrator sets is theirs from then on.
     assert_eq!(world.pondrix(&["environment", "set", "plant-beds", "--ref", "any"]).await.status, 0);
     for change in [

@@ -147,6 +147,7 @@ impl Engine {
                 Some((one.server, self.sealed(KeyOwner::Server, &place(&name), one.text.as_bytes()).await?))
             }
         };
+        let _turn = self.setting.lock().await;
         let wanted = name.clone();
         let known = self.store.read(move |c| store::environment(c, &wanted)).await?;
         let before = known.as_ref().map(|row| (row.is_own, row.view.rules.projects.as_slice()));
@@ -201,15 +202,13 @@ impl Engine {
         if let Some(reason) = &reason {
             audit::words(reason);
         }
+        let _turn = self.setting.lock().await;
         let wanted = name.to_owned();
         let Some(mut row) = self.store.read(move |c| store::environment(c, &wanted)).await? else {
             by.must(Need::Administer, None)?;
             return Ok(None);
         };
-        let is_own = self.must_change(&row, Need::Administer, by)?;
-        if let Some(freeze) = row.view.rules.freeze.as_ref().filter(|freeze| is_own && freeze.by != by.name) {
-            return Err(EngineError::Forbidden(format!("{} froze it: {}; ask them", freeze.by, freeze.reason)));
-        }
+        Self::must_open(&row, by)?;
         let since = self.clock.now();
         let is_frozen = reason.is_some();
         row.view.rules.freeze = reason.map(|reason| Freeze { reason, by: by.name.clone(), since });
@@ -229,9 +228,20 @@ impl Engine {
     }
 
     /// Refuses to change an environment to whom it is not ([`Asker::must_set`]).
-    pub(super) fn must_change(&self, row: &EnvironmentRow, need: Need, by: &Asker) -> Result<bool, EngineError> {
+    pub(super) fn must_change(row: &EnvironmentRow, need: Need, by: &Asker) -> Result<bool, EngineError> {
         let projects = row.view.rules.projects.as_slice();
         by.must_set(need, Some(&row.view.name), Some((row.is_own, projects)), projects)
+    }
+
+    /// The same for what ends a freeze: whoever set it ends it, or an administrator.
+    pub(super) fn must_open(row: &EnvironmentRow, by: &Asker) -> Result<(), EngineError> {
+        let is_own = Self::must_change(row, Need::Administer, by)?;
+        match row.view.rules.freeze.as_ref().filter(|freeze| is_own && freeze.by != by.name) {
+            Some(Freeze { by, reason, .. }) => {
+                Err(EngineError::Forbidden(format!("{by} froze it: {reason}; ask them")))
+            }
+            None => Ok(()),
+        }
     }
 
     /// How the cluster of an environment is reached.

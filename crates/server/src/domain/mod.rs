@@ -145,6 +145,8 @@ pub(crate) struct Engine {
     admission: RwLock<()>,
     /// Held for reading by what removes the past, and for writing by what needs all of it to stay for a while.
     pub(crate) upkeep: Arc<RwLock<()>>,
+    /// Held while what is for several projects is looked at and set: nobody sets what another has just made theirs.
+    setting: tokio::sync::Mutex<()>,
     /// Held while projects are removed: one after the other, and each once.
     removing: tokio::sync::Mutex<()>,
     /// When this server began, and how often something was moved aside since: for names that no other server made.
@@ -238,6 +240,7 @@ impl Engine {
             file_times: Recent::new(FILE_TIMES_KEPT),
             admission: RwLock::new(()),
             upkeep: Arc::new(RwLock::new(())),
+            setting: tokio::sync::Mutex::default(),
             removing: tokio::sync::Mutex::default(),
             began: ports.clock.now(),
             moved_aside: AtomicU64::new(0),

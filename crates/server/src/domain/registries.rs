@@ -118,6 +118,7 @@ impl Engine {
         if format!("{host}/x").parse::<Repository>().is_err() {
             return invalid(format!("`{host}` is not a registry's host as image names begin with"));
         }
+        let _turn = self.setting.lock().await;
         let wanted = host.clone();
         let there = self.store.read(move |c| store::registry(c, &wanted)).await?;
         let is_own = may_set(&change, there.as_ref(), by)?;
@@ -225,6 +226,7 @@ impl Engine {
         user: Option<String>,
         by: &Asker,
     ) -> Result<bool, EngineError> {
+        let _turn = self.setting.lock().await;
         let wanted = host.clone();
         let there = self.store.read(move |c| store::registry(c, &wanted)).await?;
         let account = there.iter().flat_map(|row| &row.accounts).find(|account| Some(&account.user) == user.as_ref());

@@ -173,9 +173,10 @@ impl Engine {
         name: &str,
         by: &Asker,
     ) -> Result<Option<EnvironmentRemoved>, EngineError> {
+        let _turn = self.setting.lock().await;
         let wanted = name.to_owned();
         match self.store.read(move |c| store::environment(c, &wanted)).await? {
-            Some(row) => drop(self.must_change(&row, Need::Administer, by)?),
+            Some(row) => Self::must_open(&row, by)?,
             None => by.must(Need::Administer, None)?,
         }
         for live in self.all_live() {

@@ -157,7 +157,7 @@ impl Engine {
             return Ok(false);
         };
         match self.store.read(move |c| store::environment(c, &environment)).await? {
-            Some(row) => self.must_change(&row, Need::Secrets, by).map(|_| true),
+            Some(row) => Self::must_change(&row, Need::Secrets, by).map(|_| true),
             None => by.must(Need::Secrets, None).map(|()| false),
         }
     }
@@ -226,7 +226,7 @@ impl Engine {
             self.store.read(|c| Ok((store::shared_secrets(c)?, store::environments(c)?))).await?;
         let is_own = |secret: &SecretView| {
             let row = environments.iter().find(|row| Some(row.view.name.as_str()) == secret.scope.environment());
-            row.is_some_and(|row| self.must_change(row, Need::Secrets, by).is_ok())
+            row.is_some_and(|row| Self::must_change(row, Need::Secrets, by).is_ok())
         };
         secrets.retain(|secret| by.rights.allow(Need::Secrets, None) || is_own(secret));
         Ok(SecretList { secrets, missing: Vec::new() })

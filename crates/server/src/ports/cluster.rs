@@ -8,16 +8,22 @@ use std::time::Duration;
 
 use futures_util::future::BoxFuture;
 use futures_util::{FutureExt, StreamExt};
+use http_body_util::Limited;
 use kube::api::{Api, DynamicObject, Patch, PatchParams, PostParams, WatchParams};
+use kube::client::ClientBuilder;
 use kube::config::{KubeConfigOptions, Kubeconfig};
 use kube::core::GroupVersionKind;
 use kube::discovery::{self, Scope};
 use kube::{Client, Config};
 use pondrix_core::access::Reach;
 use serde_json::Value;
+use tower_http::map_response_body::MapResponseBodyLayer;
 
 /// Who the cluster is told applies the objects (server-side apply, "Field management").
 const MANAGER: &str = "pondrix";
+
+/// The longest answer of a cluster that is read, in bytes.
+const LONGEST_ANSWER: usize = 32 << 20;
 
 /// Why a cluster did not do what it was asked for.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -195,7 +201,9 @@ impl Clusters for DescribedClusters {
                 let closed = |words| ClusterError::Description { environment: place.environment.clone(), words };
                 config = self.pinned(config).await.map_err(closed)?;
             }
-            let client = Client::try_from(config).map_err(because("be reached"))?;
+            let builder = ClientBuilder::try_from(config).map_err(because("be reached"))?;
+            let limited = MapResponseBodyLayer::new(|body| Limited::new(body, LONGEST_ANSWER));
+            let client = builder.with_layer(&limited).build();
             let cluster: Arc<dyn Cluster> = Arc::new(Described { client, namespace: place.namespace.clone() });
             Ok(cluster)
         }
@@ -282,6 +290,32 @@ impl Cluster for Described {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[tokio::test]
+    async fn a_cluster_that_answers_without_end_is_not_read_to_it() {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let server = format!("http://{}", listener.local_addr().unwrap());
+        let endless = axum::Router::new().fallback(async || {
+            let pieces = futures_util::stream::repeat_with(|| Ok::<_, io::Error>(vec![b' '; 1 << 16]));
+            axum::body::Body::from_stream(pieces)
+        });
+        tokio::spawn(axum::serve(listener, endless).into_future());
+        let kubeconfig = serde_json::json!({
+            "apiVersion": "v1", "kind": "Config", "current-context": "it",
+            "contexts": [{ "name": "it", "context": { "cluster": "it", "user": "it" } }],
+            "clusters": [{ "name": "it", "cluster": { "server": server } }],
+            "users": [{ "name": "it", "user": {} }],
+        });
+        let place = Reached {
+            environment: "beds".to_owned(),
+            namespace: "beds".to_owned(),
+            kubeconfig: kubeconfig.to_string(),
+            is_anybodys: false,
+        };
+        let cluster = DescribedClusters { reach: Reach::default() }.connect(&place).await.unwrap();
+        let error = cluster.answers().await.unwrap_err().to_string();
+        assert!(error.contains("length limit exceeded"), "{error}");
+    }
 
     #[test]
     fn a_cluster_that_anybody_described_is_reached_at_what_was_looked_at_and_under_its_own_name() {
