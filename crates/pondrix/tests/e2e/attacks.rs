@@ -5,10 +5,10 @@ use pondrix_core::{RunId, State};
 use pondrix_standin::garden::{REGISTRY, Repository};
 
 use crate::someone::Someone;
-use crate::support::{PATIENCE, PONDRIX, Server, World, one_job, until};
+use crate::support::{PATIENCE, Server, World, one_job, until};
 
 /// A world whose runner was started with these options.
-async fn world_with(options: &[&str]) -> World {
+pub(crate) async fn world_with(options: &[&str]) -> World {
     let mut world = World::new().await;
     let mut server = world.server.take().unwrap();
     let address = server.url.trim_start_matches("http://").to_owned();
@@ -18,13 +18,13 @@ async fn world_with(options: &[&str]) -> World {
 }
 
 /// A run of one script.
-async fn started(world: &World, repository: &Repository, lines: &str) -> RunId {
+pub(crate) async fn started(world: &World, repository: &Repository, lines: &str) -> RunId {
     repository.write("pondrix.kdl", &one_job(lines)).unwrap();
     world.run_of("plant-labels", &repository.push("An attack").unwrap()).await
 }
 
 /// The log of a job of one script, however it ended.
-async fn said(world: &World, repository: &Repository, lines: &str) -> (RunId, String) {
+pub(crate) async fn said(world: &World, repository: &Repository, lines: &str) -> (RunId, String) {
     let run = started(world, repository, lines).await;
     world.end_of(&run).await;
     let log = world.log(&run, "verify/unit").await;
@@ -32,7 +32,7 @@ async fn said(world: &World, repository: &Repository, lines: &str) -> (RunId, St
 }
 
 /// A job of a neighbour, which is to go on as if nothing was.
-async fn neighbour(world: &World) {
+pub(crate) async fn neighbour(world: &World) {
     let (_, run) = world.run_of_pipeline("seed-bank", &one_job("step \"echo sown\"")).await;
     world.passes(&run).await;
     assert_eq!(world.log(&run, "verify/unit").await, "sown\n");
@@ -86,7 +86,7 @@ async fn a_job_has_no_more_memory_and_processes_than_its_runners_owner_says_what
 }
 
 /// What a command of a job reads that is none of its own.
-const SNOOP: &str = r#"
+pub(crate) const SNOOP: &str = r#"
     for place in /proc/1/root/ /proc/1/cwd /proc/self/root/proc/1/environ; do ls $place >/dev/null 2>&1; done
     tr '\0' '\n' < /proc/1/environ
     cat /proc/*/cmdline 2>/dev/null | tr '\0' ' '
@@ -133,9 +133,25 @@ const TRIES: [&str; 16] = [
 ];
 
 /// A script that says of each whether it was done.
-fn tries() -> String {
+pub(crate) fn tries() -> String {
     let tries = TRIES.map(|one| format!("if {one} 2>/dev/null; then echo \"done: {one}\"; fi\n"));
     tries.concat() + "echo tried\n"
+}
+
+/// Links and programs with rights of their owner, for whoever takes what a job leaves: nobody gets them.
+pub(crate) async fn leaves_nothing(world: &World, repository: &Repository, here: &str) {
+    let plant = "step \"ln -s /etc/passwd left; mkdir out; ln -s / out/up; cp /bin/busybox out/own; chmod 4755 out/own\"\n\
+                 artifact \"out\" \"out/**\" \"left\"";
+    let (run, _) = said(world, repository, &format!("{here}{plant}")).await;
+    let into = world.folder.path().join("fetched");
+    let fetch = ["artifact", "fetch", &run.to_string(), "out", "--into", into.to_str().unwrap()];
+    let fetched = world.pondrix(&fetch).await;
+    assert_eq!(fetched.status, 0, "{fetched:?}");
+    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(into.join("out/own")).unwrap().permissions());
+    assert_eq!(mode & 0o7000, 0, "a program with its owner's rights is left");
+    for link in ["left", "out/up"] {
+        assert!(into.join(link).symlink_metadata().is_err(), "{link} leads out of what was fetched: {fetched:?}");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -146,19 +162,7 @@ async fn a_job_makes_no_devices_mounts_or_namespaces_and_what_it_leaves_is_nobod
     let (_, log) = said(&world, &repository, "step \"sh tries.sh\"").await;
     assert!(log.ends_with("tried\n"), "{log}");
     assert!(!log.contains("done: "), "{log}");
-    // Links and programs with rights of their owner, for whoever takes what the job leaves.
-    let plant = "step \"ln -s /etc/passwd left; mkdir out; ln -s / out/up; cp /bin/busybox out/own; chmod 4755 out/own\"\n\
-                 artifact \"out\" \"out/**\" \"left\"";
-    let (run, _) = said(&world, &repository, plant).await;
-    let into = world.folder.path().join("fetched");
-    let fetch = ["artifact", "fetch", &run.to_string(), "out", "--into", into.to_str().unwrap()];
-    let fetched = world.pondrix(&fetch).await;
-    assert_eq!(fetched.status, 0, "{fetched:?}");
-    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(into.join("out/own")).unwrap().permissions());
-    assert_eq!(mode & 0o7000, 0, "a program with its owner's rights is left");
-    for link in ["left", "out/up"] {
-        assert!(into.join(link).symlink_metadata().is_err(), "{link} leads out of what was fetched: {fetched:?}");
-    }
+    leaves_nothing(&world, &repository, "").await;
     neighbour(&world).await;
 }
 
@@ -180,7 +184,7 @@ async fn a_process_that_will_not_end_is_ended_with_its_job() {
 }
 
 /// Perl, which every Debian has, as the numbers of socket(2) are for families and kinds: what may be had, and what not.
-const SOCKETS: &str = r#"
+pub(crate) const SOCKETS: &str = r#"
     for (["unix", 1, 1], ["internet", 2, 1], ["datagrams", 2, 2], ["routes", 16, 3], ["six", 10, 1],
          ["hypervisor", 40, 1], ["ciphers", 38, 5], ["packets", 17, 3], ["raw", 2, 3], ["raw six", 10, 3],
          ["old packets", 2, 10], ["bluetooth", 31, 1], ["can", 29, 3], ["xdp", 44, 3]) {
@@ -259,16 +263,14 @@ async fn a_job_has_the_system_calls_of_a_list_and_looks_into_its_own_processes_o
     assert_eq!(world.log(&run, "verify/unit").await, expected);
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_line_without_an_end_fills_nobodys_disk_and_what_came_last_is_kept() {
-    let world = world_with(&["--log-limit", "1MiB"]).await;
-    let (repository, _) = world.project("plant-labels", &[]).await;
+/// Ten gigabytes in one line, beside a secret: the log has its beginning and its end, and says what is between.
+pub(crate) async fn fills_no_disk(world: &World, repository: &Repository, here: &str) {
     let lines = "secret \"KEY\"\n step \"echo it begins\"\n \
-                 step \"dd if=/dev/zero bs=1M count=100 2>&- | tr '\\\\0' x > part; \
-                 for i in $(seq 100); do cat part; done; echo; echo the last of it: $KEY\"\n \
+                 step \"dd if=/dev/zero bs=1M count=50 2>&- | tr '\\\\0' x > part; \
+                 for i in $(seq 200); do cat part; done; echo; echo the last of it: $KEY\"\n \
                  step \"echo the next step; false\"";
     assert!(world.pondrix_with(&["secret", "set", "plant-labels", "KEY"], "opens-every-gate").0);
-    let run = started(&world, &repository, lines).await;
+    let run = started(world, repository, &format!("{here}{lines}")).await;
     let ended = world.until_within(&run, 10 * PATIENCE, |run| run.summary.state.is_over()).await;
     assert_eq!(ended.summary.state, State::Failed, "its last step fails on purpose");
     let log = world.log(&run, "verify/unit").await;
@@ -278,6 +280,13 @@ async fn a_line_without_an_end_fills_nobodys_disk_and_what_came_last_is_kept() {
     let end = &log[log.len() - 120..];
     // 10,000 MiB and the ends of two lines, without the first MiB.
     assert!(end.ends_with("(10484711435B are left out here)\nthe last of it: (secret KEY)\nthe next step\n"), "{end}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_line_without_an_end_fills_nobodys_disk_and_what_came_last_is_kept() {
+    let world = world_with(&["--log-limit", "1MiB"]).await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    fills_no_disk(&world, &repository, "").await;
     neighbour(&world).await;
 }
 
@@ -351,98 +360,6 @@ async fn a_job_on_the_machines_programs_reads_those_and_nothing_of_its_owner() {
         assert!(said.status == 1 && said.err.contains("jobs with `on-host` read all of /"), "{said:?}");
         assert!(!std::path::Path::new(data).exists(), "{data} was made");
     }
-}
-
-/// A runner that an ordinary user of the machine has started, in a pool of its own.
-struct OrdinaryRunner {
-    child: std::process::Child,
-    _folder: tempfile::TempDir,
-}
-
-impl Drop for OrdinaryRunner {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
-const ORDINARY_USER: u32 = 54_321;
-
-impl OrdinaryRunner {
-    async fn start(world: &World) -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        let own =
-            |path: &std::path::Path| std::os::unix::fs::chown(path, Some(ORDINARY_USER), Some(ORDINARY_USER)).unwrap();
-        let token = folder.path().join("token");
-        std::fs::copy(world.runner_token("plain-1", &["--pool", "plain"]), &token).unwrap();
-        // The build's own folder may be closed to others. By another process: a file that this one writes may be held open
-        // by a neighbour's fork, and then cannot be started.
-        let program = folder.path().join("pondrix");
-        assert!(std::process::Command::new("cp").arg(PONDRIX).arg(&program).status().unwrap().success());
-        [folder.path(), &token].into_iter().for_each(own);
-        let mut command = std::process::Command::new(&program);
-        command.args([
-            "runner",
-            "join",
-            "--without-limits",
-            "--slots",
-            "1",
-            "--keep-free",
-            "1B",
-            "--server",
-            world.url(),
-        ]);
-        command.arg("--token-file").arg(&token).arg("--data").arg(folder.path().join("data"));
-        std::os::unix::process::CommandExt::uid(&mut command, ORDINARY_USER);
-        std::os::unix::process::CommandExt::gid(&mut command, ORDINARY_USER);
-        command.current_dir("/").env("HOME", folder.path()).stdin(std::process::Stdio::null());
-        command.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
-        let runner = Self { child: command.spawn().unwrap(), _folder: folder };
-        until("the ordinary user's runner", async || {
-            let runners = world.client.runners().await.ok()?.runners;
-            runners.iter().any(|one| one.name == "plain-1" && one.here).then_some(())
-        })
-        .await;
-        runner
-    }
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_job_of_an_ordinary_users_runner_has_no_more_than_one_of_roots() {
-    if !rustix::process::geteuid().is_root() {
-        eprintln!("all of these tests are an ordinary user's already");
-        return;
-    }
-    let world = World::new().await;
-    let runner = OrdinaryRunner::start(&world).await;
-    let (repository, _) = world.project("plant-labels", &[]).await;
-    for (name, script) in [("tries.sh", tries()), ("snoop.sh", SNOOP.to_owned()), ("sockets.pl", SOCKETS.to_owned())] {
-        repository.write(name, &script).unwrap();
-    }
-    let here = "runner pool=\"plain\"\n";
-    let (run, log) = said(&world, &repository, &format!("{here}step \"sh tries.sh\"\nstep \"sh snoop.sh\"")).await;
-    assert_eq!(world.end_of(&run).await.stages[0].jobs[0].runner.as_deref(), Some("plain-1"));
-    assert!(log.contains("tried\n") && log.contains("looked\n") && !log.contains("done: "), "{log}");
-    let token = std::fs::read_to_string(runner._folder.path().join("token")).unwrap();
-    let own = runner._folder.path().display().to_string();
-    for secret in [token.trim(), &world.token, "records.db", "secrets.key", "runner join", &own] {
-        assert!(!log.contains(secret), "`{secret}` was found: {log}");
-    }
-    // What the machine's programs can say, too: perl.
-    let on_host = one_job(&format!("{here}step \"perl sockets.pl\""))
-        .replace(&format!("container \"{REGISTRY}/base/shell:1\""), "on-host");
-    repository.write("pondrix.kdl", &on_host).unwrap();
-    let run = world.run_of("plant-labels", &repository.push("Sockets").unwrap()).await;
-    world.passes(&run).await;
-    let log = world.log(&run, "verify/unit").await;
-    let had: Vec<_> = log.lines().collect();
-    assert_eq!(had, ["unix", "internet", "datagrams", "routes", "six", "tried"], "{log}");
-    // What will not end ends with its job.
-    let mark = format!("{}.5432", 100_000 + std::process::id());
-    let stay = format!("{here}limit time=\"2s\"\nstep \"trap '' TERM; (setsid sleep {mark} &); sleep {mark}\"");
-    said(&world, &repository, &stay).await;
-    assert_eq!(crate::support::processes_with(&mark), 0);
-    neighbour(&world).await;
 }
 
 /// How long the step of a neighbour's job took, in milliseconds: the shortest of three.

@@ -28,6 +28,7 @@ mod keys;
 mod kubectl;
 mod language;
 mod openid;
+mod ordinary;
 mod passwords;
 mod pasts;
 mod platforms;
