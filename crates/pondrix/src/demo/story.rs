@@ -311,16 +311,19 @@ async fn push_endless(world: &World, time: &str, mark: &str, message: &str) -> a
     Ok(run)
 }
 
-async fn expect_processes(mark: &str, wanted: bool) -> anyhow::Result<usize> {
+/// How many processes such a step has, a moment after it said that it has begun.
+const ENDLESS: usize = 2;
+
+/// Waits until so many processes of a job are there. None are to be left at once where none are wanted.
+async fn expect_processes(mark: &str, wanted: usize) -> anyhow::Result<()> {
     let since = Instant::now();
     loop {
         let count = processes_with(mark);
-        if (count > 0) == wanted {
-            return Ok(count);
+        if count == wanted {
+            return Ok(());
         }
-        // A process that has just been ended may need a moment to be gone from the list.
-        if !wanted || since.elapsed() > Duration::from_secs(5) {
-            return Err(anyhow!("{count} processes of the job are alive"));
+        if wanted == 0 || since.elapsed() > Duration::from_secs(60) {
+            return Err(anyhow!("{count} processes of the job are alive, and not {wanted}"));
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
@@ -329,12 +332,12 @@ async fn expect_processes(mark: &str, wanted: bool) -> anyhow::Result<usize> {
 async fn stop_leaves_nothing(world: &World, told: &mut Told) -> anyhow::Result<()> {
     let mark = format!("{}.071", 100_000 + std::process::id());
     let run = push_endless(world, "5m", &mark, "A check that never ends").await?;
-    let alive = expect_processes(&mark, true).await?;
+    expect_processes(&mark, ENDLESS).await?;
     pondrix(world, &["stop", &run.to_string()]).await?;
     let detail = until(&world.client, &run, |run| run.summary.state.is_over()).await?;
     expect_state(&detail, State::Stopped)?;
-    expect_processes(&mark, false).await?;
-    told.say(&format!("`pondrix stop {run}`: {alive} processes before, none after"));
+    expect_processes(&mark, 0).await?;
+    told.say(&format!("`pondrix stop {run}`: {ENDLESS} processes before, none after"));
     Ok(())
 }
 
@@ -348,7 +351,7 @@ async fn limit_leaves_nothing(world: &World, told: &mut Told) -> anyhow::Result<
     if !what.contains("out of time") {
         return Err(anyhow!("{run} should be out of time: {what}"));
     }
-    expect_processes(&mark, false).await?;
+    expect_processes(&mark, 0).await?;
     told.say(&format!("{run} over its limit: {alive} processes before, none after"));
     Ok(())
 }
