@@ -38,6 +38,7 @@ use crate::once::{Fetches, InTurn, Turn};
 
 pub(crate) use remembered::mark_used;
 pub use remembered::{Realm, Remembered, StepRecord};
+pub(crate) use rights::layer_name;
 
 /// The form of a store.
 const FORM: &str = "2";
@@ -68,10 +69,11 @@ pub struct Image {
 }
 
 impl Image {
-    /// The digests of all that it has: manifest, configuration, layers.
-    pub fn parts(&self) -> impl Iterator<Item = &Digest> {
-        let layers = self.manifest.layers.iter().map(|layer| &layer.digest);
-        [&self.digest, &self.manifest.config.digest].into_iter().chain(layers)
+    /// All that it has, as rights to it are noted: manifest, configuration, and the layers, each as what it unpacks to.
+    pub fn parts(&self) -> impl Iterator<Item = Digest> {
+        let layers = self.manifest.layers.iter().zip(&self.config.rootfs.diff_ids);
+        let layers = layers.map(|(layer, diff_id)| rights::layer_name(&layer.digest, diff_id));
+        [self.digest.clone(), self.manifest.config.digest.clone()].into_iter().chain(layers)
     }
 }
 

@@ -14,7 +14,7 @@ use tokio::task::JoinHandle;
 use super::fetch::Listeners;
 use super::{Registry, RegistryError};
 use crate::oci::{Config, Descriptor, Index, Manifest, Platform};
-use crate::store::io_error;
+use crate::store::{io_error, layer_name};
 use crate::{Image, Store};
 
 /// How many layers are fetched at once.
@@ -97,7 +97,7 @@ pub async fn pull_and_tell(
 ) -> Result<Image, RegistryError> {
     let host = reference.repository.host();
     let there = reference.digest.as_ref().and_then(|digest| complete(store, digest));
-    let there = there.filter(|image| image.parts().all(|part| store.may_have(project, part)));
+    let there = there.filter(|image| image.parts().all(|part| store.may_have(project, &part)));
     // What a digest names cannot have changed: no need to ask, but for whether this job may see it. It may be here since
     // another one may.
     if let Some(image) = there {
@@ -144,7 +144,7 @@ pub async fn pull_and_tell(
     let come = |bytes| advance(0, bytes);
     let config = &manifest.config;
     let was_given = registry.fetch_blob(repository, &config.digest, config.size, store, Listeners::NONE).await?;
-    registry.make_sure(repository, config, was_given, project, store).await?;
+    registry.make_sure(repository, (config, &config.digest), was_given, project, store).await?;
     let config: Config = store.document(&config.digest, "the image's configuration")?;
     let diff_ids = &config.rootfs.diff_ids;
     if manifest.layers.len() != diff_ids.len() {
@@ -161,7 +161,8 @@ pub async fn pull_and_tell(
         let unpacking = (wanted == Wanted::Files && is_new).then(|| Unpacking::begin(store, diff_id));
         let was_given =
             registry.fetch_blob(repository, &layer.digest, layer.size, store, Listeners { count, unpacking }).await?;
-        registry.make_sure(repository, layer, was_given, project, store).await?;
+        let content = layer_name(&layer.digest, diff_id);
+        registry.make_sure(repository, (layer, &content), was_given, project, store).await?;
         if is_new {
             advance(1, 0);
         }
@@ -256,13 +257,13 @@ impl Registry {
     async fn make_sure(
         &self,
         repository: &Repository,
-        part: &Descriptor,
+        (part, content): (&Descriptor, &Digest),
         was_given: bool,
         project: Option<&ProjectName>,
         store: &Store,
     ) -> Result<(), RegistryError> {
         if !was_given {
-            if store.may_have(project, &part.digest) {
+            if store.may_have(project, content) {
                 return Ok(());
             }
             let is_said = self.is_added() && self.has_blob(repository, &part.digest).await?;
@@ -270,7 +271,7 @@ impl Registry {
                 self.show_blob(repository, &part.digest, part.size, store).await?;
             }
         }
-        Ok(store.let_have(project, &part.digest)?)
+        Ok(store.let_have(project, content)?)
     }
 
     /// The digest that a name means on machines like this one; nothing when there is no such image.

@@ -64,7 +64,8 @@ impl Store {
         names.into_iter().find_map(read)
     }
 
-    /// Forgets what instructions made, which files layers have, and who may have them, where nobody has asked for that for so long. What
+    /// Forgets what instructions made, which files layers have, and who may have them, where nobody has asked for that for
+    /// so long. What
     /// is forgotten is made anew when somebody does. Answers how many records went.
     ///
     /// # Errors

@@ -12,6 +12,14 @@ use crate::hash::Sha256;
 use crate::layer;
 use crate::oci::Descriptor;
 
+/// A layer's blob as one that unpacks to what has this digest: a registry may give anything under a blob's name that does.
+pub(crate) fn layer_name(blob: &Digest, diff_id: &Digest) -> Digest {
+    let mut name = Sha256::new();
+    name.update(&blob.bytes());
+    name.update(&diff_id.bytes());
+    name.digest()
+}
+
 impl Store {
     fn right_path(&self, project: &ProjectName, content: &Digest) -> PathBuf {
         let mut name = Sha256::new();
@@ -22,16 +30,13 @@ impl Store {
     }
 
     fn pair_path(&self, blob: &Digest, diff_id: &Digest) -> PathBuf {
-        let mut name = Sha256::new();
-        name.update(&blob.bytes());
-        name.update(&diff_id.bytes());
-        self.folder.join("pairs").join(name.digest().hex())
+        self.folder.join("pairs").join(layer_name(blob, diff_id).hex())
     }
 
-    /// Whether it is known that a project may have a blob. Whoever has the store alone, and no project, may have all of it.
-    pub(crate) fn may_have(&self, project: Option<&ProjectName>, blob: &Digest) -> bool {
+    /// Whether it is known that a project may have a document, by its digest, or a layer ([`layer_name`]). Whoever has the store alone, and no project, may have all of it.
+    pub(crate) fn may_have(&self, project: Option<&ProjectName>, content: &Digest) -> bool {
         let Some(project) = project else { return true };
-        let path = self.right_path(project, blob);
+        let path = self.right_path(project, content);
         let is_known = path.exists();
         if is_known {
             mark_used(&path);
@@ -39,13 +44,13 @@ impl Store {
         is_known
     }
 
-    /// Notes that a project may have a blob: it made it, or a registry gave it.
+    /// Notes that a project may have a document or a layer: it made it, or a registry gave it.
     ///
     /// # Errors
     /// When that cannot be written.
-    pub fn let_have(&self, project: Option<&ProjectName>, blob: &Digest) -> Result<(), StoreError> {
+    pub fn let_have(&self, project: Option<&ProjectName>, content: &Digest) -> Result<(), StoreError> {
         let Some(project) = project else { return Ok(()) };
-        fs::write(self.right_path(project, blob), []).map_err(io_error("note who may have a blob"))
+        fs::write(self.right_path(project, content), []).map_err(io_error("note who may have a blob"))
     }
 
     /// Notes that a layer's blob unpacks to what has this digest.

@@ -286,7 +286,7 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobErro
         })?;
         layers_hold_none(executor, work, &built)?;
         // What it made is its own, here and where it is pushed to.
-        built.image.parts().try_for_each(|part| executor.folder.store.let_have(Some(project), part))?;
+        built.image.parts().try_for_each(|part| executor.folder.store.let_have(Some(project), &part))?;
         let what = if work.platforms.len() > 1 {
             format!("{} for {}", built.image.digest, built.platform)
         } else {

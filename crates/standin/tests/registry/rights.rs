@@ -113,6 +113,42 @@ async fn nobody_has_anothers_layer_by_its_digest_from_a_registry_that_says_it_ha
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn who_gave_something_else_under_a_layers_name_before_it_came_has_no_right_to_it() {
+    let place = Place::new().await;
+    let store = place.store("shared");
+    let lily = layer(&[("lily", "of nobody else")], &Compression::Gzip);
+    let weed = layer(&[("lily", "a weed")], &Compression::Gzip);
+    let named = |blob: &[u8]| {
+        let named = pondrix_image::Descriptor { size: blob.len() as u64, ..descriptor(media::LAYER_GZIP, &lily.blob) };
+        serde_json::to_value(named).unwrap()
+    };
+    let registries = Registries::default();
+    // The first answers with a weed to the name of the lily's layer.
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let host = listener.local_addr().unwrap().to_string();
+    let of_weed = config(&[&weed.diff_id]);
+    let document = manifest(&of_weed, &[named(&weed.blob)]);
+    let (weeds, name) = (weed.blob.clone(), digest_of(&of_weed).to_string());
+    let router = Router::new().fallback(async move |request: Request| match request.uri().path() {
+        path if path.contains("/manifests/") => ([("content-type", media::MANIFEST)], document.clone()).into_response(),
+        path if path.ends_with(&name) => of_weed.clone().into_response(),
+        _ => weeds.clone().into_response(),
+    });
+    tokio::spawn(axum::serve(listener, router).into_future());
+    let brought = bring("pike", &format!("{host}/app:1"), &registries, &store).await.unwrap();
+    assert_eq!(text(&store, &brought), "a weed");
+    let (lily_blob, lily_diff) = (lily.blob.clone(), lily.diff_id.clone());
+    place.put_image("desk/app", "1", &Platform::here().architecture, &[lily]).await;
+    let own = bring("desk", "pond.test/desk/app:1", &place.registries, &store).await.unwrap();
+    assert_eq!(text(&store, &own), "of nobody else");
+    let of_lily = config(&[&lily_diff]);
+    let layers = [serde_json::to_value(descriptor(media::LAYER_GZIP, &lily_blob)).unwrap()];
+    let (host, _) = thief(vec![manifest(&of_lily, &layers)], vec![of_lily]).await;
+    let error = bring("pike", &format!("{host}/app:1"), &registries, &store).await.unwrap_err();
+    assert!(matches!(&error, RegistryError::Refused { status: 404, .. }), "{error}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_registry_gives_another_project_what_is_here_by_saying_so_and_any_other_by_giving_it_once() {
     let (place, store, lily, image) = with_a_lily().await;
     let digest = format!("pond.test/desk/app@{}", image.digest);
