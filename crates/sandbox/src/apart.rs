@@ -7,7 +7,7 @@
 
 use std::fs::File;
 use std::io::{self, Read};
-use std::os::fd::{AsRawFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::path::Path;
 
 use rustix::fs::CWD;
@@ -16,42 +16,20 @@ use rustix::process::{Pid, Signal, WaitOptions, kill_process, waitpid};
 
 use crate::IdMap;
 use crate::places::PlaceIds;
+use crate::trees::{MountAttributes, set_attributes};
 
 /// `MOUNT_ATTR_IDMAP` of linux/mount.h.
 const MAP_IDS: u64 = 0x0010_0000;
-
-/// `struct mount_attr` of linux/mount.h.
-#[repr(C)]
-struct MountAttributes {
-    set: u64,
-    clear: u64,
-    propagation: u64,
-    user_namespace: u64,
-}
 
 /// A folder's mount, not attached anywhere, in which what is stored under `stored` is seen under the ids of a place.
 pub(crate) fn mapped(folder: &Path, stored: IdMap, place: PlaceIds) -> io::Result<OwnedFd> {
     let namespace = namespace(&place.user_lines(stored), &place.group_lines(stored))?;
     let flags = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC;
     let tree = open_tree(CWD, folder, flags)?;
-    let attributes = MountAttributes {
-        set: MAP_IDS,
-        clear: 0,
-        propagation: 0,
-        user_namespace: u64::from(namespace.as_raw_fd().unsigned_abs()),
-    };
-    // SAFETY: the path is an empty string that ends, and the attributes are of the size that is said; both outlive the call.
-    let answer = unsafe {
-        libc::syscall(
-            libc::SYS_mount_setattr,
-            tree.as_raw_fd(),
-            c"".as_ptr(),
-            libc::AT_EMPTY_PATH,
-            &raw const attributes,
-            size_of::<MountAttributes>(),
-        )
-    };
-    if answer < 0 { Err(io::Error::last_os_error()) } else { Ok(tree) }
+    let user_namespace = u64::from(namespace.as_raw_fd().unsigned_abs());
+    let attributes = MountAttributes { set: MAP_IDS, user_namespace, ..MountAttributes::default() };
+    set_attributes(tree.as_fd(), &attributes)?;
+    Ok(tree)
 }
 
 /// Shows such a mount in the folder's place, in this process's mount namespace.

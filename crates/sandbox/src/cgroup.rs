@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use crate::error::{SetupError, at, told};
+use crate::error::{SetupError, at, context};
 use crate::spec::Limits;
 
 /// How many processes and threads of our own are in a group: the helper, the first process inside and
@@ -127,15 +127,15 @@ fn enable(folder: &Path, controllers: &[&'static str]) -> Result<(), SetupError>
         let order = format!("+{controller}");
         if let Err(error) = fs::write(&control, &order) {
             if error.raw_os_error() != Some(libc::EBUSY) {
-                return told(Err(error), doing);
+                return context(Err(error), doing);
             }
             let own = folder.join("pondrix");
-            told(fs::create_dir_all(&own), &doing)?;
+            context(fs::create_dir_all(&own), &doing)?;
             for process in words(&folder.join("cgroup.procs")) {
                 // One that has ended meanwhile need not move.
                 let _ = fs::write(own.join("cgroup.procs"), process);
             }
-            told(fs::write(&control, &order), &doing)?;
+            context(fs::write(&control, &order), &doing)?;
         }
     }
     Ok(())
@@ -179,7 +179,7 @@ impl Group {
         let limits = Limits { processes: limits.processes.map(|count| count.saturating_add(own_processes)), ..*limits };
         // Dropped, it removes what was made of it.
         let group = Self(within.below(&name));
-        let limited = |result: io::Result<()>, what: &Path| told(at(result, what), "limit the command");
+        let limited = |result: io::Result<()>, what: &Path| context(at(result, what), "limit the command");
         for (controller, folder) in group.0.folders() {
             limited(fs::create_dir(folder), folder)?;
             let settings = match controller {

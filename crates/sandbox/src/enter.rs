@@ -12,7 +12,7 @@ use std::path::PathBuf;
 use rustix::process::{Pid, WaitOptions, waitpid};
 use rustix::thread::{LinkNameSpaceType, move_into_link_name_space};
 
-use crate::error::{SetupError, at, told};
+use crate::error::{SetupError, at, context};
 use crate::spec::{Exit, Network, Spec};
 use crate::wire::{self, Word};
 use crate::{IdMap, PlaceIds, apart, init};
@@ -56,6 +56,10 @@ pub fn enter_if_asked() {
 }
 
 fn enter() -> i32 {
+    // First of all: nothing that starts here has the terminal of the person who started the runner.
+    if rustix::process::setsid().is_err() || close_inherited().is_err() {
+        return 2;
+    }
     // The other end of the conversation with the caller is this process's standard input. No command inherits it: who
     // writes there speaks for this process.
     let control = match rustix::io::fcntl_dupfd_cloexec(io::stdin().as_fd(), FIRST_OWN) {
@@ -80,28 +84,35 @@ fn enter() -> i32 {
     }
 }
 
+/// Closes everything but the standard descriptors: whatever the runner, or who started it, left open is not for here.
+fn close_inherited() -> io::Result<()> {
+    // SAFETY: this process has just begun, and nothing in it owns a descriptor yet but the standard ones.
+    let answer = unsafe { libc::syscall(libc::SYS_close_range, FIRST_OWN, u32::MAX, 0) };
+    if answer < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
+}
+
 /// Reads the entrance, makes `init` in new namespaces and maps its ids.
 fn split(control: &OwnedFd) -> Result<Pid, SetupError> {
     let said = wire::receive::<()>(control).ok().flatten().and_then(|((), fd)| fd);
     let mut text = String::new();
     let mut said = File::from(said.ok_or("the caller did not say what to run")?);
-    told(said.read_to_string(&mut text), "read what to run")?;
+    context(said.read_to_string(&mut text), "read what to run")?;
     drop(said);
-    let entrance: Entrance = told(serde_json::from_str(&text), "read what to run")?;
+    let entrance: Entrance = context(serde_json::from_str(&text), "read what to run")?;
 
     for door in &entrance.doors {
         let entered = std::fs::write(door, std::process::id().to_string());
-        told(at(entered, door), "come under limits")?;
+        context(at(entered, door), "come under limits")?;
     }
     // What maps the ids of files is the machine's to make, and no namespace's.
     let tree = match &entrance.apart {
         Some((place, folder)) if !matches!(entrance.what, What::Hold(_)) => {
-            Some(told(apart::mapped(folder, entrance.ids, *place), "map the ids of files")?)
+            Some(context(apart::mapped(folder, entrance.ids, *place), "map the ids of files")?)
         }
         _ => None,
     };
     let ids = entrance.apart.as_ref().map_or(entrance.ids, |(place, _)| place.map());
-    let (mapped, mut tell_mapped) = told(io::pipe(), "make a pipe")?;
+    let (mapped, mut tell_mapped) = context(io::pipe(), "make a pipe")?;
     let mut flags = libc::CLONE_NEWPID | libc::SIGCHLD;
     if !matches!(entrance.what, What::Hold(_)) {
         flags |= libc::CLONE_NEWNS | libc::CLONE_NEWIPC | libc::CLONE_NEWUTS | libc::CLONE_NEWCGROUP;
@@ -125,12 +136,12 @@ fn split(control: &OwnedFd) -> Result<Pid, SetupError> {
             drop(mapped);
             let pid = i32::try_from(child).ok().and_then(Pid::from_raw).ok_or("the kernel gave no process id")?;
             if flags & libc::CLONE_NEWUSER != 0 {
-                told(map_ids(pid, ids), "map ids into the sandbox")?;
+                context(map_ids(pid, ids), "map ids into the sandbox")?;
             }
             if matches!(entrance.what, What::Hold(_)) {
-                told(hand_out(control, pid), "share the network")?;
+                context(hand_out(control, pid), "share the network")?;
             }
-            told(tell_mapped.write_all(b"m"), "begin: the sandbox has ended")?;
+            context(tell_mapped.write_all(b"m"), "begin: the sandbox has ended")?;
             Ok(pid)
         }
     }
@@ -142,7 +153,7 @@ fn join(control: &OwnedFd) -> Result<(), SetupError> {
     for kind in [LinkNameSpaceType::User, LinkNameSpaceType::Network] {
         let namespace = wire::receive::<()>(control).ok().flatten().and_then(|((), fd)| fd);
         let namespace = namespace.ok_or("the caller did not say which network to join")?;
-        told(move_into_link_name_space(namespace.as_fd(), Some(kind)), "join the network")?;
+        context(move_into_link_name_space(namespace.as_fd(), Some(kind)), "join the network")?;
     }
     Ok(())
 }

@@ -64,7 +64,7 @@ impl From<&'static str> for SetupError {
 }
 
 /// Adds what was being done: `mount /proc`.
-pub(crate) fn told<T, E: Into<Box<dyn Error + Send + Sync>>>(
+pub(crate) fn context<T, E: Into<Box<dyn Error + Send + Sync>>>(
     result: Result<T, E>,
     doing: impl Display,
 ) -> Result<T, SetupError> {

@@ -2,7 +2,7 @@
 
 use std::io::Read;
 use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream, UdpSocket};
-use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
@@ -11,17 +11,19 @@ use std::time::Duration;
 
 use rustix::mount::{MountPropagationFlags, mount_change};
 use rustix::process::{
-    Gid, Pid, Resource, Rlimit, Signal, Uid, WaitOptions, set_parent_process_death_signal, setrlimit, wait,
+    DumpableBehavior, Gid, Pid, Signal, Uid, WaitOptions, set_dumpable_behavior, set_parent_process_death_signal, wait,
 };
 use rustix::thread::{CapabilitySet, remove_capability_from_bounding_set};
 
+use crate::core_files::forbid_core_files;
 use crate::enter::{Entrance, What};
-use crate::error::{SetupError, told};
-use crate::mounts::{self, Opened};
+use crate::error::{SetupError, context};
+use crate::inside::Root;
+use crate::mounts::Sources;
 use crate::network::{NAMES_AT, NAMES_PORT};
 use crate::spec::{Exit, Network, Spec};
 use crate::wire::{self, Order, Word};
-use crate::{apart, routes, seccomp, users};
+use crate::{apart, routes, seccomp, users, verify};
 
 /// What root inside may do to what is inside. Everything else is given up.
 const KEPT: CapabilitySet = CapabilitySet::CHOWN
@@ -54,7 +56,7 @@ pub(crate) fn main(entrance: Entrance, tree: Option<OwnedFd>, mut mapped: impl R
     let is_range = entrance.ids.is_range();
     let folder = entrance.apart.as_ref().map(|(_, folder)| folder.as_path());
     if let (Some(tree), Some(folder)) = (tree, folder)
-        && let Err(error) = told(show_mapped(&tree, folder), "show files under the ids of this place")
+        && let Err(error) = context(show_mapped(tree, folder), "show files under the ids of this place")
     {
         let _ = wire::send(control, &Word::Ended(Exit::Failed(error.to_string())), None);
         return 0;
@@ -63,10 +65,10 @@ pub(crate) fn main(entrance: Entrance, tree: Option<OwnedFd>, mut mapped: impl R
         What::Hold(closed) => hold(control, closed),
         What::Run(spec) => {
             let own_network = spec.network == Network::Loopback;
-            surround(spec, &entrance.frame, is_range, own_network).and_then(|()| run(spec, is_range, control))
+            surround(spec, &entrance.frame, is_range, own_network).and_then(|root| run(spec, root, is_range, control))
         }
         What::Join(spec) => {
-            surround(spec, &entrance.frame, is_range, false).and_then(|()| run(spec, is_range, control))
+            surround(spec, &entrance.frame, is_range, false).and_then(|root| run(spec, root, is_range, control))
         }
     };
     let exit = end.unwrap_or_else(|error| Exit::Failed(error.to_string()));
@@ -75,42 +77,43 @@ pub(crate) fn main(entrance: Entrance, tree: Option<OwnedFd>, mut mapped: impl R
 }
 
 /// Shows the folder of what is stored with its ids mapped, here and nowhere else.
-fn show_mapped(tree: &OwnedFd, folder: &Path) -> std::io::Result<()> {
+fn show_mapped(tree: OwnedFd, folder: &Path) -> std::io::Result<()> {
     mount_change("/", MountPropagationFlags::REC | MountPropagationFlags::PRIVATE)?;
-    apart::attach(tree, folder)
+    apart::attach(&tree, folder)
 }
 
 /// Keeps a network for others until nobody wants it any more.
 fn hold(control: &OwnedFd, closed: &[(Ipv4Addr, u8)]) -> Result<Exit, SetupError> {
-    told(bring_loopback_up(), "bring the loopback interface up")?;
-    told(routes::close(closed), "close networks")?;
+    context(bring_loopback_up(), "bring the loopback interface up")?;
+    context(routes::close(closed), "close networks")?;
     let _ = wire::send(control, &Word::Started, None);
     follow_orders(control, None)
 }
 
-/// Namespaces are there; makes everything else that the command shall see.
-fn surround(spec: &Spec, frame: &Path, range: bool, own_network: bool) -> Result<(), SetupError> {
-    let opened = Opened::new(spec, frame)?;
+/// Namespaces are there; makes everything else that the command shall see, and answers the root file system.
+fn surround(spec: &Spec, frame: &Path, range: bool, own_network: bool) -> Result<Root, SetupError> {
+    let sources = Sources::take(spec, frame)?;
     if range {
-        told(rustix::thread::set_thread_groups(&[]), "leave the machine's groups")?;
+        context(rustix::thread::set_thread_groups(&[]), "leave the machine's groups")?;
     }
-    told(rustix::thread::set_thread_res_gid(Gid::ROOT, Gid::ROOT, Gid::ROOT), "become root's group inside")?;
-    told(rustix::thread::set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT), "become root inside")?;
+    context(rustix::thread::set_thread_res_gid(Gid::ROOT, Gid::ROOT, Gid::ROOT), "become root's group inside")?;
+    context(rustix::thread::set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT), "become root inside")?;
     // A change of ids clears it.
-    told(set_parent_process_death_signal(Some(Signal::KILL)), "follow the helper's end")?;
+    context(set_parent_process_death_signal(Some(Signal::KILL)), "follow the helper's end")?;
     if own_network {
-        told(bring_loopback_up(), "bring the loopback interface up")?;
+        context(bring_loopback_up(), "bring the loopback interface up")?;
     }
-    told(rustix::system::sethostname(spec.hostname.as_bytes()), "set the host name")?;
-    opened.enter(spec)?;
+    context(rustix::system::sethostname(spec.hostname.as_bytes()), "set the host name")?;
+    let root = sources.enter(spec)?;
     for capability in CapabilitySet::all().difference(KEPT).iter() {
         match remove_capability_from_bounding_set(capability) {
             // A kernel older than the capability does not know it.
             Ok(()) | Err(rustix::io::Errno::INVAL) => {}
-            Err(error) => return told(Err(error), "give up a capability"),
+            Err(error) => return context(Err(error), "give up a capability"),
         }
     }
-    told(rustix::thread::set_no_new_privs(true), "forbid new privileges")
+    context(rustix::thread::set_no_new_privs(true), "forbid new privileges")?;
+    Ok(root)
 }
 
 /// netdevice(7): the interface `lo` of a new network namespace is down.
@@ -126,42 +129,44 @@ fn bring_loopback_up() -> std::io::Result<()> {
     if answer < 0 { Err(std::io::Error::last_os_error()) } else { Ok(()) }
 }
 
-fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, SetupError> {
-    let (user, group, home) =
-        users::look_up(&spec.user, &mounts::read_inside("/etc/passwd"), &mounts::read_inside("/etc/group"))?;
+fn run(spec: &Spec, root: Root, range: bool, control: &OwnedFd) -> Result<Exit, SetupError> {
+    let (user, group, home) = users::look_up(&spec.user, &root.read("/etc/passwd"), &root.read("/etc/group"))?;
     if (user, group) != (0, 0) && !range {
         let user = &spec.user;
         let why = "the runner is not root and has one id only; start the runner as root";
         return Err(SetupError::Asked(format!("user `{user}` cannot exist here: {why}")));
     }
-    mounts::folder_inside(Path::new(&spec.folder))?;
+    // The command begins where this process is: no path is followed once more.
+    let folder = root.folder(Path::new(&spec.folder))?;
+    context(rustix::process::fchdir(&folder), format!("enter {}", spec.folder))?;
+    drop(folder);
     let (program, arguments) = spec.argv.split_first().ok_or("there is no command to run")?;
     let mut command = Command::new(program);
-    command.args(arguments).env_clear().envs(&spec.env).current_dir(&spec.folder).stdin(Stdio::null());
+    command.args(arguments).env_clear().envs(&spec.env).stdin(Stdio::null());
     if !spec.env.contains_key("HOME") {
         command.env("HOME", home.as_deref().unwrap_or("/"));
     }
     if (user, group) != (0, 0) {
         command.uid(user).gid(group);
     }
-    // What is in its memory, secrets among it, is written to no disk when it breaks.
-    let none = Rlimit { current: Some(0), maximum: Some(0) };
-    told(setrlimit(Resource::Core, none), "keep what breaks from being written down")?;
-    // Whatever is open here is no command's: of what is made from now on, the standard library lets nothing through.
-    told(close_on_exec(), "keep what is open from the command")?;
+    context(forbid_core_files(), "forbid core files")?;
+    // Other processes of this sandbox read nothing of this one's (ptrace(2), "Ptrace access mode checking").
+    context(set_dumpable_behavior(DumpableBehavior::NotDumpable), "close this process to others")?;
+    context(verify::isolated(&root, &[control.as_fd(), root.as_fd()]), "isolate the command")?;
+    drop(root);
     // Last, since it also forbids this process to mount; and before the command exists.
-    told(seccomp::restrict(spec.namespaces), "restrict system calls")?;
+    context(seccomp::restrict(spec.namespaces), "restrict system calls")?;
     // Before the command, which may use up at once all the processes that it is allowed.
-    let orders = told(control.try_clone(), "listen for orders")?;
+    let orders = context(control.try_clone(), "listen for orders")?;
     let (begun, beginning) = mpsc::channel();
     let listening = std::thread::Builder::new().spawn(move || {
         if let Ok(child) = beginning.recv() {
             follow_orders(&orders, Some(child));
         }
     });
-    told(listening, "listen for orders")?;
+    context(listening, "listen for orders")?;
     // A group of its own: a signal reaches the command and what it started, and not this process.
-    let child = told(spawn(command.process_group(0)), format!("start `{program}`"))?;
+    let child = context(spawn(command.process_group(0)), format!("start `{program}`"))?;
     let child = i32::try_from(child.id()).ok().and_then(Pid::from_raw).ok_or("the kernel gave no process id")?;
     let _ = begun.send(child);
     let _ = wire::send(control, &Word::Started, None);
@@ -175,26 +180,9 @@ fn run(spec: &Spec, range: bool, control: &OwnedFd) -> Result<Exit, SetupError> 
                 });
             }
             Ok(_) | Err(rustix::io::Errno::INTR) => {}
-            Err(error) => return told(Err(error), "wait for the command"),
+            Err(error) => return context(Err(error), "wait for the command"),
         }
     }
-}
-
-/// Has all that is open but the standard descriptors closed where a command begins.
-fn close_on_exec() -> std::io::Result<()> {
-    for entry in std::fs::read_dir("/proc/self/fd")? {
-        let number = entry?.file_name().to_str().and_then(|name| name.parse::<i32>().ok()).unwrap_or(0);
-        if number <= libc::STDERR_FILENO {
-            continue;
-        }
-        // SAFETY: it is open, or was until a moment ago, when the folder itself was read; nothing is closed here.
-        let fd = unsafe { BorrowedFd::borrow_raw(number) };
-        match rustix::io::fcntl_setfd(fd, rustix::io::FdFlags::CLOEXEC) {
-            Ok(()) | Err(rustix::io::Errno::BADF) => {}
-            Err(error) => return Err(error.into()),
-        }
-    }
-    Ok(())
 }
 
 /// Starts the command. A program that was just unpacked may be open for writing still, in a process that

@@ -13,10 +13,13 @@
 mod apart;
 mod calls;
 mod cgroup;
+mod core_files;
 mod enter;
 mod error;
 mod ids;
 mod init;
+mod inside;
+mod kernel;
 mod launch;
 mod mounts;
 mod network;
@@ -24,15 +27,22 @@ mod places;
 mod routes;
 mod seccomp;
 mod spec;
+mod terminal;
+mod trees;
 mod users;
+mod verify;
 mod wire;
 
 pub use calls::calls_table;
+pub use core_files::forbid_core_files;
 pub use enter::{ENTER_WORD, enter_if_asked};
 pub use error::{MachineError, UserError};
 pub use ids::IdMap;
 pub use launch::{Connector, Launcher, Running, StartError, check_machine};
 pub use network::{NAMES_AT, NetworkError, SharedNetwork};
 pub use places::{PlaceIds, Places};
-pub use spec::{Bind, EmptyFolder, Exit, Limits, MemoryFolder, MountPoint, Network, Rootfs, SecretFile, Spec, View};
+pub use spec::{
+    Bind, EmptyFolder, Exit, Limits, MemoryFolder, MountPoint, Network, Rootfs, SCRIPT_AT, SecretFile, Spec, View,
+};
+pub use terminal::WithoutTerminal;
 pub use users::look_up as look_up_user;

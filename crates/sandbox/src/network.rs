@@ -13,6 +13,7 @@ use rustix::io::{FdFlags, fcntl_setfd};
 use crate::enter::What;
 use crate::launch::{Connector, Launcher, Running, StartError, told};
 use crate::spec::Spec;
+use crate::terminal::WithoutTerminal as _;
 use crate::wire::{self, Order, Word};
 
 /// The address inside at which the caller may answer questions for names ([`SharedNetwork::listen_for_names`]), and the
@@ -121,6 +122,7 @@ impl SharedNetwork {
             // Anybody else could not open what is root's; it gives all of that up once it is inside.
             pasta.args(["--runas", "0:0"]);
         }
+        pasta.without_terminal();
         let given = [self.users.as_raw_fd(), self.network.as_raw_fd(), number.as_raw_fd()];
         // SAFETY: between fork and exec only fcntl(2) is called, on descriptors that are open then.
         unsafe {

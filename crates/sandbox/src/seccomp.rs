@@ -56,6 +56,27 @@ fn apart(namespace: libc::c_int) -> Result<SeccompRule, seccompiler::BackendErro
     SeccompRule::new(vec![SeccompCondition::new(0, SeccompCmpArgLen::Qword, SeccompCmpOp::MaskedEq(flag), flag)?])
 }
 
+/// Requests that put characters into the input of a terminal, as if somebody typed them there (ioctl_tty(2), `TIOCSTI`), or
+/// paste into a console (`TIOCLINUX`). The kernel reads 32 bits of a request.
+const TYPING: [libc::Ioctl; 2] = [libc::TIOCSTI, libc::TIOCLINUX];
+
+fn typing(request: libc::Ioctl) -> Result<SeccompRule, seccompiler::BackendError> {
+    let is = SeccompCondition::new(1, SeccompCmpArgLen::Dword, SeccompCmpOp::Eq, u64::from(request as u32))?;
+    SeccompRule::new(vec![is])
+}
+
+/// Calls that set the limit of core files. They succeed and change nothing: programs that guard secrets refuse to run where
+/// they may not set it to 0, and 0 would let the machine have a core piped to a program.
+fn core_limit() -> Result<Rules, seccompiler::BackendError> {
+    let core = u64::from(libc::RLIMIT_CORE);
+    let of_core = |argument| SeccompCondition::new(argument, SeccompCmpArgLen::Dword, SeccompCmpOp::Eq, core);
+    let is_set = SeccompCondition::new(2, SeccompCmpArgLen::Qword, SeccompCmpOp::Ne, 0)?;
+    Ok(Rules::from([
+        (libc::SYS_setrlimit, vec![SeccompRule::new(vec![of_core(0)?])?]),
+        (libc::SYS_prlimit64, vec![SeccompRule::new(vec![of_core(1)?, is_set])?]),
+    ]))
+}
+
 /// What a filter answers, per call; no rule of a call stands for all that it does.
 type Rules = BTreeMap<libc::c_long, Vec<SeccompRule>>;
 
@@ -80,9 +101,11 @@ pub(crate) fn restrict(namespaces: bool) -> Result<(), Box<dyn std::error::Error
     }
     let known = SeccompFilter::new(known, errno(libc::ENOSYS), SeccompAction::Allow, arch)?;
     refused.insert(libc::SYS_socket, vec![strange_family()?, raw_socket(libc::SOCK_RAW)?, raw_socket(SOCK_PACKET)?]);
+    refused.insert(libc::SYS_ioctl, TYPING.into_iter().map(typing).collect::<Result<_, _>>()?);
     let refused = SeccompFilter::new(refused, SeccompAction::Allow, errno(libc::EPERM), arch)?;
     // Of two that refuse the answer of the later one counts (seccomp(2), "RETURN VALUE").
-    for filter in [known, refused] {
+    let unchanged = SeccompFilter::new(core_limit()?, SeccompAction::Allow, errno(0), arch)?;
+    for filter in [known, unchanged, refused] {
         let program: BpfProgram = filter.try_into()?;
         seccompiler::apply_filter(&program)?;
     }

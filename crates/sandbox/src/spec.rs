@@ -7,6 +7,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::IdMap;
 
+/// Where [`Spec::script`] is seen.
+pub const SCRIPT_AT: &str = "/dev/script";
+
 /// A command and the place it runs in.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Spec {
@@ -39,6 +42,8 @@ pub struct Spec {
     pub namespaces: bool,
     /// A read-only folder in memory.
     pub memory: Option<MemoryFolder>,
+    /// A file of the machine to show at [`SCRIPT_AT`], where no image decides what is there.
+    pub script: Option<PathBuf>,
     /// How much of the machine the command and all that it starts may use.
     pub limits: Limits,
 }
@@ -188,6 +193,7 @@ impl Spec {
             fresh_tmp: false,
             namespaces: false,
             memory: None,
+            script: None,
             limits: Limits::default(),
         }
     }

@@ -17,7 +17,7 @@ use super::stage::StageBuild;
 use super::{BuildError, MOMENT, Secret, SecretKey};
 use crate::digest_of;
 use crate::garbage::note_cache;
-use crate::recipe::{Instruction, Mount, MountKind};
+use crate::recipe::{Instruction, Mount, MountKind, is_kernels};
 use crate::rootfs::Layers;
 use crate::store::io_error;
 
@@ -120,10 +120,12 @@ impl StageBuild<'_> {
                     let path = path.map_err(|error| self.files_fault(at, error))?;
                     let found = source.layers.find(&path);
                     let is_folder = found.as_ref().is_some_and(|found| found.is_dir());
-                    // One file is shown as it is: nothing has to be laid over anything for that.
-                    if let Some(from) = found.filter(|_| !is_folder && mount.option("rw") != Some("true")) {
-                        let to = point(&target, false);
-                        shown.binds.push(Bind { from, to, read_only: true });
+                    // One file is shown out of the layer that has it: nothing has to be laid over anything for that.
+                    let layer = found.filter(|_| !is_folder && mount.option("rw") != Some("true"));
+                    let layer = layer.and_then(|file| source.layers.0.iter().find(|layer| file.starts_with(layer)));
+                    if let Some(layer) = layer {
+                        let (to, path) = (point(&target, false), path.to_string_lossy().into_owned());
+                        shown.views.push(View { layers: vec![layer.clone()], path, to, changes: None });
                         continue;
                     }
                     let layers = match origin.is_context() {
@@ -162,7 +164,13 @@ impl StageBuild<'_> {
     /// Where a mount comes, seen from the working folder and with links followed.
     fn place(&self, at: &Instruction, named: &str, below: &[PathBuf]) -> Result<PathBuf, BuildError> {
         let real = Layers(below).follow(Path::new(&self.state.absolute(named)));
-        real.ok_or_else(|| self.fault(at, format!("{named}: links go round in a circle"), None).into())
+        let real = real.ok_or_else(|| self.fault(at, format!("{named}: links go round in a circle"), None))?;
+        if is_kernels(&real) {
+            let words = format!("nothing can be mounted at {named}, which is {} in this image", real.display());
+            let help = "the root itself and /proc, /sys and /dev are the kernel's: choose another folder".to_owned();
+            return Err(self.fault(at, words, Some(help)).into());
+        }
+        Ok(real)
     }
 
     /// An option of a mount that is a number, in this radix.

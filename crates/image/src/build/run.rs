@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use pondrix_core::pipeline::Fault;
-use pondrix_sandbox::{Bind, Exit, MountPoint, Rootfs, Spec};
+use pondrix_sandbox::{Exit, MountPoint, Rootfs, SCRIPT_AT, Spec};
 
 use super::key::Key;
 use super::mounts::Shown;
@@ -24,8 +24,6 @@ use crate::store::io_error;
 pub(super) const PROXIES: [&str; 5] = ["HTTP_PROXY", "HTTPS_PROXY", "FTP_PROXY", "NO_PROXY", "ALL_PROXY"];
 /// How often a running command looks whether the build is to end.
 pub(super) const HALT_CHECK: Duration = Duration::from_millis(50);
-/// Where a script is shown that names its own program.
-const SCRIPT_AT: &str = "/dev/script";
 impl StageBuild<'_> {
     pub(super) fn run(&mut self, at: &Instruction, run: &Run) -> Result<(), BuildError> {
         let (config, here) = (&self.state.config, Platform::here());
@@ -89,7 +87,7 @@ impl StageBuild<'_> {
             }
         }
         env.extend(shown.env);
-        let mut binds = shown.binds;
+        let mut script = None;
         let argv = match &run.command {
             Command::Script(text) if text.starts_with("#!") => {
                 let file = scratch.join("script");
@@ -97,7 +95,7 @@ impl StageBuild<'_> {
                     .and_then(|()| fs::set_permissions(&file, PermissionsExt::from_mode(0o755)))
                     .and_then(|()| self.build.store.ids().give(&file, 0, 0));
                 written.map_err(io_error("write a script"))?;
-                binds.push(Bind { from: file, to: SCRIPT_AT.to_owned(), read_only: true });
+                script = Some(file);
                 vec![SCRIPT_AT.to_owned()]
             }
             command => command.argv(&self.state.shell()),
@@ -106,7 +104,8 @@ impl StageBuild<'_> {
         let spec = Spec {
             argv,
             env,
-            binds,
+            script,
+            binds: shown.binds,
             views: shown.views,
             empty: shown.empty,
             secrets: shown.secrets,

@@ -30,6 +30,7 @@ pub use expand::{ExpandError, expand};
 pub use health::{Health, Healthcheck};
 pub use ignore::Ignore;
 pub(crate) use ignore::{PatternError, without_alternatives};
+pub(crate) use mount::is_kernels;
 pub use mount::{Mount, MountKind};
 
 /// A recipe that was read.

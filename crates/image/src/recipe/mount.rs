@@ -1,6 +1,8 @@
 //! `RUN --mount=…`.
 
 use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::path::{Component, Path};
 
 /// Something that a command sees besides the image's files, and that leaves nothing in the layer.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -53,6 +55,20 @@ impl MountKind {
 const SYNONYMS: [(&str, &str); 5] =
     [("dst", "target"), ("destination", "target"), ("src", "source"), ("readonly", "ro"), ("readwrite", "rw")];
 
+/// Whether a place is the root itself, or in one of the kernel's file systems, in which nothing is mounted.
+pub(crate) fn is_kernels(target: &Path) -> bool {
+    let mut place: Vec<&OsStr> = Vec::new();
+    for part in target.components() {
+        match part {
+            Component::Normal(name) => place.push(name),
+            Component::ParentDir => drop(place.pop()),
+            Component::RootDir | Component::CurDir | Component::Prefix(_) => {}
+        }
+    }
+    let first = place.first().and_then(|name| name.to_str());
+    target.is_absolute() && (place.is_empty() || matches!(first, Some("proc" | "sys" | "dev")))
+}
+
 impl Mount {
     /// Reads `type=cache,target=/x,…`.
     ///
@@ -84,6 +100,12 @@ impl Mount {
         if needs_target && !options.contains_key("target") {
             let help = "add target=/PATH, where the command shall see it".to_owned();
             return Err(("this mount has no target".to_owned(), text.to_owned(), help));
+        }
+        // A variable in it is filled in later, and the place is looked at again then.
+        if let Some(target) = options.get("target").filter(|target| is_kernels(Path::new(target))) {
+            let words = format!("nothing can be mounted at {target}");
+            let help = "the root itself and /proc, /sys and /dev are the kernel's: choose another folder".to_owned();
+            return Err((words, target.clone(), help));
         }
         if kind == MountKind::Secret && !options.contains_key("id") && !options.contains_key("target") {
             let help = "add id=NAME, a secret that the pipeline file gives to this image".to_owned();

@@ -88,6 +88,17 @@ fn copies_take_flags_and_lists() {
 }
 
 #[test]
+fn a_mount_over_the_root_or_in_the_kernels_file_systems_is_a_fault_of_the_recipe() {
+    let text = |target: &str| format!("FROM scratch\nRUN --mount=type=tmpfs,target={target} cat /../etc/hostname\n");
+    for target in ["/", "/proc/self/fd/18", "/proc", "/sys/kernel", "/dev/shm", "/x/../dev", "/../proc/", "//sys/."] {
+        assert_eq!(faults(&text(target)), [(2, 31, format!("nothing can be mounted at {target}"))]);
+    }
+    for target in ["/procedures", "/x/proc", "/system", "devices", "/$WHERE/proc"] {
+        assert!(Recipe::read(&text(target)).is_ok(), "{target}");
+    }
+}
+
+#[test]
 fn commands_run_with_mounts_and_networks() {
     let found =
         run("RUN --mount=type=cache,target=/c,sharing=locked --mount=type=secret,id=k,dst=/k --network=none make");
