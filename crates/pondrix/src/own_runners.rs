@@ -6,6 +6,7 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use pondrix_sandbox::WithoutTerminal as _;
 use rustix::process::{Pid, Signal, kill_process};
 use tokio::process::{Child, Command};
 use tokio_util::sync::CancellationToken;
@@ -50,9 +51,10 @@ impl OwnRunner {
             .args(["--slots", &self.slots.to_string()])
             .args(["--alone-for", &format!("{}s", self.alone_for.as_secs())])
             .args(self.allows.arguments())
-            .stdin(std::process::Stdio::null())
-            // Ctrl-C goes to the whole group of the terminal; the server tells its runners itself.
-            .process_group(0);
+            .stdin(std::process::Stdio::null());
+        // Nothing that runs jobs has the terminal of the person who started the server. Ctrl-C goes to the processes of
+        // the terminal only; the server ends its runners itself.
+        command.as_std_mut().without_terminal();
         if let Some(log) = &self.log {
             let file = std::fs::File::options().create(true).append(true).open(log)?;
             command.stdout(file.try_clone()?).stderr(file);

@@ -9,6 +9,7 @@ use pondrix_api::RunDetail;
 use pondrix_core::run::JobResult;
 use pondrix_core::{RunId, State};
 use pondrix_image::registry::pull;
+use pondrix_sandbox::WithoutTerminal as _;
 use pondrix_standin::garden::REGISTRY;
 use tokio::io::AsyncWriteExt;
 
@@ -239,7 +240,9 @@ pub(super) async fn pondrix_in(
 ) -> anyhow::Result<String> {
     let doing = || format!("pondrix {}", arguments.join(" "));
     let program = std::env::current_exe().with_context(doing)?;
-    let mut child = tokio::process::Command::new(program)
+    let mut command = tokio::process::Command::new(program);
+    command.as_std_mut().without_terminal();
+    let mut child = command
         .args(arguments)
         .current_dir(folder)
         .env("PONDRIX_URL", &world.server_address)

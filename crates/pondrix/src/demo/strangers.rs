@@ -7,6 +7,7 @@ use pondrix_api::AuditWanted;
 use pondrix_core::State;
 use pondrix_core::audit::AuditResult;
 use pondrix_runner::limits_are_usable;
+use pondrix_sandbox::WithoutTerminal as _;
 use pondrix_standin::garden::REGISTRY;
 
 use super::checks::{run_of, until};
@@ -17,6 +18,7 @@ use super::world::World;
 async fn said_to(world: &World, person: &str, arguments: &[&str]) -> anyhow::Result<(bool, String)> {
     let token = world.people.get(person).with_context(|| format!("{person} has no token"))?;
     let mut command = tokio::process::Command::new(std::env::current_exe()?);
+    command.as_std_mut().without_terminal();
     command.args(arguments).env("PONDRIX_URL", &world.server_address).env("PONDRIX_TOKEN", token);
     let output = command.current_dir(&world.folder).stdin(Stdio::null()).output().await?;
     let text = [output.stdout, output.stderr].concat();

@@ -10,7 +10,7 @@ use pondrix_core::access::Network;
 use pondrix_image::Platform;
 use pondrix_runner::JobLimits;
 use rustix::fs::Mode;
-use rustix::process::{Resource, Rlimit, setrlimit, umask};
+use rustix::process::umask;
 use tracing_subscriber::EnvFilter;
 
 /// What jobs may do on a machine, and how much of it images may take.
@@ -166,9 +166,8 @@ pub(crate) fn usual_slots() -> usize {
 /// Keeps what a program that stays has in memory and writes to itself: nothing of it is written down when it breaks, and
 /// its files are others' only where that is said.
 pub(crate) fn keep_to_oneself() {
-    let none = Rlimit { current: Some(0), maximum: Some(0) };
-    // Whoever may not even lower it has none.
-    let _ = setrlimit(Resource::Core, none);
+    // A process that may not even lower the limit has none.
+    let _ = pondrix_sandbox::forbid_core_files();
     umask(Mode::RWXG | Mode::RWXO);
 }
 

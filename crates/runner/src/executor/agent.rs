@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use pondrix_sandbox::Launcher;
+use pondrix_sandbox::{Launcher, WithoutTerminal as _};
 use tempfile::TempDir;
 
 use super::error::JobError;
@@ -48,8 +48,9 @@ impl Agent {
         agent.arg("-D").arg("-a").arg(&socket).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         let mut add = Command::new("ssh-add");
         add.args(["-q", "-"]).env("SSH_AUTH_SOCK", &socket).stdin(Stdio::piped()).stdout(Stdio::null());
-        if is_range {
-            for command in [&mut agent, &mut add] {
+        for command in [&mut agent, &mut add] {
+            command.without_terminal();
+            if is_range {
                 command.uid(user).gid(group);
             }
         }

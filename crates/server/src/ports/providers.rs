@@ -8,6 +8,7 @@ use std::str::FromStr;
 use std::time::Duration;
 
 use pondrix_core::access::SecretScope;
+use pondrix_sandbox::WithoutTerminal as _;
 use tokio::io::AsyncReadExt;
 use tokio::process::Command;
 use tracing::warn;
@@ -153,6 +154,7 @@ async fn from_command(
     let failed = |words: String| NotProvided::Command { provider: provider.to_owned(), words };
     let mut command = Command::new("/bin/sh");
     command.args(["-c", line]).env("SECRET_FOR", scope.to_string()).env("SECRET_NAME", name);
+    command.as_std_mut().without_terminal();
     command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).kill_on_drop(true);
     let mut child = command.spawn().map_err(|error| failed(format!("was not started ({error})")))?;
     let (output, errors) = (child.stdout.take(), child.stderr.take());

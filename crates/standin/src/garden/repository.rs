@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::samples::SampleFile;
 use anyhow::{Context, anyhow};
+use pondrix_sandbox::WithoutTerminal as _;
 
 /// A sample repository.
 #[derive(Debug)]
@@ -33,6 +34,7 @@ fn git(folder: &Path, arguments: &[&str]) -> anyhow::Result<String> {
 /// The same at a moment, in seconds since 1970; now for 0.
 fn git_at(folder: &Path, moment: u64, arguments: &[&str]) -> anyhow::Result<String> {
     let mut git = Command::new("git");
+    git.without_terminal();
     if moment > 0 {
         git.env("GIT_COMMITTER_DATE", format!("@{moment} +0000"));
     }

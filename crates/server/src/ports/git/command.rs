@@ -3,6 +3,7 @@
 use std::process::{ExitStatus, Stdio};
 use std::time::Duration;
 
+use pondrix_sandbox::WithoutTerminal as _;
 use rustix::process::{Pid, Signal, kill_process_group};
 use tokio::io::{AsyncRead, AsyncReadExt};
 use tokio::process::{Child, ChildStdin, ChildStdout, Command};
@@ -43,7 +44,9 @@ pub(super) struct Running {
 
 impl Running {
     pub(super) fn start(command: &mut Command) -> Result<Self, GitError> {
-        let child = command.process_group(0).kill_on_drop(true).spawn();
+        // A session of its own is a group of its own, too.
+        command.as_std_mut().without_terminal();
+        let child = command.kill_on_drop(true).spawn();
         let child = child.map_err(|error| GitError::NotStarted(error.to_string()))?;
         let group = child.id().and_then(|id| i32::try_from(id).ok()).and_then(Pid::from_raw);
         Ok(Self { child, group })
