@@ -11,6 +11,7 @@ mod registries;
 mod runner;
 mod runners;
 mod secrets;
+mod segment;
 
 use std::fmt;
 use std::sync::Arc;

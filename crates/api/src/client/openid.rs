@@ -1,5 +1,6 @@
 //! The provider that people are signed in by.
 
+use super::segment::segment;
 use super::{Client, ClientError};
 use crate::{NewToken, OpenIdChange, OpenIdSubject, OpenIdView, SignIn, TokenMade};
 
@@ -33,7 +34,7 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn link_user(&self, name: &str, subject: &str) -> Result<(), ClientError> {
-        let path = self.wire.url(&format!("/api/v1/users/{name}/openid"));
+        let path = self.wire.url(&format!("/api/v1/users/{name}/openid", name = segment(name)));
         let subject = OpenIdSubject { subject: subject.to_owned() };
         self.wire.send(self.wire.http.put(path).json(&subject)).await.map(drop)
     }

@@ -2,6 +2,7 @@
 
 use reqwest::header::{COOKIE, SET_COOKIE};
 
+use super::segment::segment;
 use super::{Client, ClientError};
 use crate::{
     NewPassword, NewToken, NewUser, RoleChange, RoleList, SignIn, TokenList, TokenMade, UserChange, UserList, UserMade,
@@ -58,7 +59,14 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn change_user(&self, name: &str, change: &UserChange) -> Result<UserView, ClientError> {
-        self.wire.json(self.wire.http.patch(self.wire.url(&format!("/api/v1/users/{name}"))).json(change)).await
+        self.wire
+            .json(
+                self.wire
+                    .http
+                    .patch(self.wire.url(&format!("/api/v1/users/{name}", name = segment(name))))
+                    .json(change),
+            )
+            .await
     }
 
     /// Sets a person's password; removes it, where there is none.
@@ -66,7 +74,7 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn set_password(&self, name: &str, password: Option<String>) -> Result<(), ClientError> {
-        let url = self.wire.url(&format!("/api/v1/users/{name}/password"));
+        let url = self.wire.url(&format!("/api/v1/users/{name}/password", name = segment(name)));
         let request = match password {
             Some(password) => self.wire.http.put(url).json(&NewPassword { password }),
             None => self.wire.http.delete(url),
@@ -79,7 +87,10 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn remove_user(&self, name: &str) -> Result<(), ClientError> {
-        self.wire.send(self.wire.http.delete(self.wire.url(&format!("/api/v1/users/{name}")))).await.map(|_| ())
+        self.wire
+            .send(self.wire.http.delete(self.wire.url(&format!("/api/v1/users/{name}", name = segment(name)))))
+            .await
+            .map(|_| ())
     }
 
     /// All roles that were given.

@@ -5,6 +5,7 @@ use pondrix_core::pipeline::TemplateName;
 use pondrix_core::{ProjectName, RunId, State};
 
 use super::events::{self, ServerEvent};
+use super::segment::{job_segment, segment};
 use super::{ClientError, Wire};
 use std::path::Path;
 
@@ -60,7 +61,7 @@ fn run_path(run: &RunId) -> String {
 
 /// A job's key as one part of an address: its slash is written as `~`, which no name has.
 fn log_path(run: &RunId, job: &str) -> String {
-    format!("{}/jobs/{}/log", run_path(run), job.replace('/', "~"))
+    format!("{}/jobs/{}/log", run_path(run), job_segment(job))
 }
 
 impl Client {
@@ -286,7 +287,7 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn artifact(&self, run: &RunId, job: &str, name: &str) -> Result<ArtifactFiles, ClientError> {
-        self.get(&format!("{}/jobs/{}/artifacts/{name}", run_path(run), job.replace('/', "~"))).await
+        self.get(&format!("{}/jobs/{}/artifacts/{}", run_path(run), job_segment(job), segment(name))).await
     }
 
     /// The same files as an archive (tar, compressed with gzip), whole.
@@ -294,7 +295,7 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn artifact_archive(&self, run: &RunId, job: &str, name: &str) -> Result<Vec<u8>, ClientError> {
-        let path = format!("{}/jobs/{}/artifacts/{name}/archive", run_path(run), job.replace('/', "~"));
+        let path = format!("{}/jobs/{}/artifacts/{}/archive", run_path(run), job_segment(job), segment(name));
         let response = self.wire.send(self.wire.http.get(self.wire.url(&path))).await?;
         response.bytes().await.map(|bytes| bytes.to_vec()).map_err(|error| self.wire.unreachable(&error))
     }
@@ -317,7 +318,7 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn flaky(&self, project: &str, job: &str) -> Result<FlakyTests, ClientError> {
-        self.get(&format!("/api/v1/projects/{project}/flaky/{}", job.replace('/', "~"))).await
+        self.get(&format!("/api/v1/projects/{project}/flaky/{}", job_segment(job))).await
     }
 
     /// A job's log as it is.
@@ -398,7 +399,8 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn freeze(&self, environment: &str, freeze: &FreezeRequest) -> Result<EnvironmentView, ClientError> {
-        let url = self.wire.url(&format!("/api/v1/environments/{environment}/freeze"));
+        let url =
+            self.wire.url(&format!("/api/v1/environments/{environment}/freeze", environment = segment(environment)));
         self.wire.json(self.wire.http.put(url).json(freeze)).await
     }
 
@@ -407,7 +409,8 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn thaw(&self, environment: &str) -> Result<EnvironmentView, ClientError> {
-        let url = self.wire.url(&format!("/api/v1/environments/{environment}/freeze"));
+        let url =
+            self.wire.url(&format!("/api/v1/environments/{environment}/freeze", environment = segment(environment)));
         self.wire.json(self.wire.http.delete(url)).await
     }
 

@@ -1,5 +1,6 @@
 //! Registries, as whoever administers the server sets them.
 
+use super::segment::segment;
 use super::{Client, ClientError};
 use crate::{RegistryChange, RegistryList, RegistryProof, RegistryQuestion, RegistryView};
 
@@ -25,7 +26,7 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn remove_registry(&self, host: &str, user: Option<&str>) -> Result<(), ClientError> {
-        let url = self.wire.url(&format!("/api/v1/registries/{host}"));
+        let url = self.wire.url(&format!("/api/v1/registries/{host}", host = segment(host)));
         let request = self.wire.http.delete(url).query(&user.map(|user| ("user", user)).as_slice());
         self.wire.send(request).await.map(|_| ())
     }

@@ -1,14 +1,12 @@
 //! Runners, as people make them known.
 
-use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
-
+use super::segment::segment;
 use super::{Client, ClientError};
 use crate::{InvitationMade, NewInvitation, NewRunner, PauseRequest, PoolView, RunnerList, RunnerMade, RunnerView};
 
 impl Client {
     fn runner_url(&self, name: &str, rest: &str) -> String {
-        let name = utf8_percent_encode(name, NON_ALPHANUMERIC);
-        self.wire.url(&format!("/api/v1/runners/{name}{rest}"))
+        self.wire.url(&format!("/api/v1/runners/{name}{rest}", name = segment(name)))
     }
 
     /// The runners, and the pools that have a limit.

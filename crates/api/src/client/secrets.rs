@@ -2,6 +2,7 @@
 
 use pondrix_core::ProjectName;
 
+use super::segment::segment;
 use super::{Client, ClientError};
 use crate::{SecretList, SecretValue, SecretView, SharedSecret, SharedSecretName};
 
@@ -32,7 +33,7 @@ impl Client {
         name: &str,
         value: &SecretValue,
     ) -> Result<SecretView, ClientError> {
-        let url = self.wire.url(&format!("/api/v1/projects/{project}/secrets/{name}"));
+        let url = self.wire.url(&format!("/api/v1/projects/{project}/secrets/{name}", name = segment(name)));
         self.wire.json(self.wire.http.put(url).json(value)).await
     }
 
@@ -41,7 +42,7 @@ impl Client {
     /// # Errors
     /// See [`ClientError`].
     pub async fn remove_secret(&self, project: &ProjectName, name: &str) -> Result<(), ClientError> {
-        let url = self.wire.url(&format!("/api/v1/projects/{project}/secrets/{name}"));
+        let url = self.wire.url(&format!("/api/v1/projects/{project}/secrets/{name}", name = segment(name)));
         self.wire.send(self.wire.http.delete(url)).await.map(|_| ())
     }
 

@@ -16,6 +16,7 @@ use kube::core::GroupVersionKind;
 use kube::discovery::{self, Scope};
 use kube::{Client, Config};
 use pondrix_core::access::Reach;
+use pondrix_core::object_name::{ObjectName, ObjectNameError, verify_plural};
 use serde_json::Value;
 use tower_http::map_response_body::MapResponseBodyLayer;
 
@@ -220,15 +221,19 @@ fn malformed(object: &Value) -> impl FnOnce(serde_json::Error) -> ClusterError {
     move |error| ClusterError::Malformed { title, words: error.to_string() }
 }
 
+fn unnamed(object: &Value) -> impl FnOnce(ObjectNameError) -> ClusterError {
+    let title = title(object);
+    move |error| ClusterError::Malformed { title, words: error.to_string() }
+}
+
 impl Described {
     /// Where objects of this one's kind live.
     async fn api(&self, object: &Value) -> Result<Api<DynamicObject>, ClusterError> {
-        let text = |key: &str| object.get(key).and_then(Value::as_str).unwrap_or_default();
-        let (group, version) = text("apiVersion").rsplit_once('/').unwrap_or(("", text("apiVersion")));
-        let gvk = GroupVersionKind::gvk(group, version, text("kind"));
-        let found = discovery::pinned_kind(&self.client, &gvk).await;
-        let (resource, capabilities) =
-            found.map_err(because(format!("find {} {}", text("apiVersion"), text("kind"))))?;
+        let ObjectName { group, version, kind, .. } = ObjectName::of(object).map_err(unnamed(object))?;
+        let found = discovery::pinned_kind(&self.client, &GroupVersionKind::gvk(group, version, kind)).await;
+        let (resource, capabilities) = found.map_err(because(format!("find {version} {kind}")))?;
+        // The cluster's own word for the kind becomes a part of every address, too.
+        verify_plural(&resource.plural).map_err(unnamed(object))?;
         Ok(match capabilities.scope {
             Scope::Cluster => Api::all_with(self.client.clone(), &resource),
             Scope::Namespaced => Api::namespaced_with(self.client.clone(), &self.namespace, &resource),

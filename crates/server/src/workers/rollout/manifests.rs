@@ -4,6 +4,7 @@ use globset::GlobBuilder;
 use pondrix_api::EnvironmentView;
 use pondrix_core::access::RuleBroken;
 use pondrix_core::image::{Digest, Repository, Tag};
+use pondrix_core::object_name::{ObjectName, ObjectNameError};
 use pondrix_core::rollout::put_image;
 use pondrix_core::work::RunFacts;
 use serde_json::{Map, Value};
@@ -26,8 +27,8 @@ pub(super) enum ManifestError {
     NoFile(String),
     #[error("{file}: {words}")]
     NotYaml { file: String, words: String },
-    #[error("{file}: an object has no {what}")]
-    Lacks { file: String, what: String },
+    #[error("{file}: {error}")]
+    Name { file: String, error: ObjectNameError },
     #[error("{file}: {what} of {title} is {found}, and must be a mapping")]
     NotMapping { file: String, title: String, what: &'static str, found: &'static str },
 }
@@ -133,11 +134,7 @@ fn parse(file: &str, text: &str) -> Result<Vec<Value>, ManifestError> {
     let documents: Vec<Value> = serde_saphyr::from_multiple(text).map_err(unread)?;
     let objects: Vec<_> = documents.into_iter().filter(|document| !document.is_null()).collect();
     for object in &objects {
-        for needed in ["/apiVersion", "/kind", "/metadata/name"] {
-            if object.pointer(needed).and_then(Value::as_str).is_none() {
-                return Err(ManifestError::Lacks { file: file(), what: needed[1..].replace('/', ".") });
-            }
-        }
+        ObjectName::of(object).map_err(|error| ManifestError::Name { file: file(), error })?;
         for (pointer, what) in
             [("/metadata/annotations", "metadata.annotations"), ("/metadata/labels", "metadata.labels")]
         {
