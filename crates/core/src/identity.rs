@@ -170,6 +170,7 @@ mod tests {
             start: StartKind::Commit,
             inputs: [].into(),
             is_try: false,
+            was_trusted: true,
         }
     }
 

@@ -38,6 +38,10 @@ pub struct RunFacts {
     /// Whether it runs files that are not committed. What it pushes is then marked as its own.
     #[serde(default)]
     pub is_try: bool,
+    /// Whether, when the run was made, its project protected the branch or tag and the commit was in it. What a project
+    /// protects later makes no earlier run trusted.
+    #[serde(default)]
+    pub was_trusted: bool,
 }
 
 /// A job as a runner does it.

@@ -242,6 +242,10 @@ pub struct Candidate<'a> {
     pub start: StartKind,
     /// Whether it carries files that nobody committed.
     pub is_try: bool,
+    /// Whether the project protected the branch or tag, and the commit was in it, when the run was made.
+    pub was_trusted: bool,
+    /// Whether the commit is in the branch or tag now.
+    pub is_in_ref: bool,
     /// Who started it by hand, where somebody did.
     pub by: Option<Starter>,
 }
@@ -261,20 +265,49 @@ fn list<T: ToString>(all: &[T]) -> String {
 }
 
 impl Candidate<'_> {
-    /// Whether its project trusts what it carries: a commit of a protected branch or tag.
+    /// Whether its project trusts what it carries: a commit that is in a protected branch or tag, was there when the run
+    /// was made, and of a ref that was protected then. A name alone is no reason: a branch may be removed and made again
+    /// with other commits, and protected only then.
     #[must_use]
     pub fn is_trusted(&self) -> bool {
+        self.is_protected() && self.was_trusted && self.is_in_ref
+    }
+
+    fn is_protected(&self) -> bool {
         !self.is_try && self.protected.iter().any(|pattern| pattern.matches(self.branch, self.tag))
     }
 
-    /// What it carries and what is protected, for people: `carries the branch `plan-b`; visitor-desk protects main`.
+    /// What it carries and what is protected, for people: `carries the branch `plan-b`; visitor-desk protects main`. If its
+    /// name alone would be trusted, why the run is not.
     #[must_use]
     pub fn carries(&self) -> String {
         let protected = match self.protected {
             [] => "none yet".to_owned(),
             some => list(some),
         };
-        format!("carries {}; {} protects {protected}", self.title(), self.project)
+        let carries = format!("carries {}", self.title());
+        match (self.is_protected(), self.is_in_ref) {
+            (true, false) => format!("{carries}, which does not have its commit now"),
+            (true, true) if !self.was_trusted => {
+                format!("{carries}, which {} did not protect when the run was made", self.project)
+            }
+            _ => format!("{carries}; {} protects {protected}", self.project),
+        }
+    }
+
+    /// What makes a run trusted, for people: a command.
+    #[must_use]
+    pub fn help(&self) -> String {
+        let project = self.project;
+        match (self.is_protected(), self.tag) {
+            (true, Some(tag)) => format!("start a new run of what it has now: pondrix start {project} --tag {tag}"),
+            (true, None) => {
+                format!("start a new run of what it has now: pondrix start {project} --branch {}", self.branch)
+            }
+            (false, _) => {
+                format!("merge it first, or have {project} protect that: pondrix project set {project} --protect REF")
+            }
+        }
     }
 
     /// The branch or tag, for people.
@@ -326,6 +359,10 @@ impl EnvironmentRules {
             Refs::These(patterns) => {
                 if run.is_try || !patterns.iter().any(|pattern| pattern.matches(run.branch, run.tag)) {
                     let words = format!("it takes {}, and this run carries {}", list(patterns), run.title());
+                    return broken("refs", words);
+                }
+                if !run.is_in_ref {
+                    let words = format!("this run carries {}, which does not have its commit now", run.title());
                     return broken("refs", words);
                 }
             }

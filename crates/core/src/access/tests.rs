@@ -137,7 +137,8 @@ fn each_role_is_enough_for_the_need_that_names_it_as_smallest() {
 /// A run of `visitor-desk`, which protects `main`, `release/*` and `tag:v*`.
 fn run<'a>(protected: &'a [RefPattern], branch: &'a str, tag: Option<&'a str>, start: StartKind) -> Candidate<'a> {
     let is_try = start == StartKind::Try;
-    Candidate { project: "visitor-desk", protected, branch, tag, start, is_try, by: None }
+    let (was_trusted, is_in_ref) = (true, true);
+    Candidate { project: "visitor-desk", protected, branch, tag, start, is_try, was_trusted, is_in_ref, by: None }
 }
 
 fn protected() -> Vec<RefPattern> {
@@ -175,6 +176,29 @@ fn an_environment_that_says_nothing_takes_commits_of_protected_refs_and_nothing_
     let words = rules.admit(&run(&protected, "plan-b", None, StartKind::Commit)).unwrap_err().to_string();
     let told = "it takes protected refs only, and this run carries the branch `plan-b`; visitor-desk protects main, release/*, tag:v*";
     assert_eq!(words, told);
+}
+
+#[test]
+fn a_name_alone_makes_no_run_trusted() {
+    let protected = protected();
+    let main = run(&protected, "main", None, StartKind::Rerun);
+    assert!(main.is_trusted());
+    let tag = run(&protected, "", Some("v1"), StartKind::Rerun);
+    for (run, words, help) in [
+        (Candidate { was_trusted: false, ..main.clone() }, "did not protect when the run was made", "--branch main"),
+        (Candidate { is_in_ref: false, ..main.clone() }, "which does not have its commit now", "--branch main"),
+        (Candidate { is_in_ref: false, ..tag.clone() }, "the tag `v1`, which does not have its commit", "--tag v1"),
+        (Candidate { branch: "plan-b", ..main.clone() }, "visitor-desk protects main", "--protect REF"),
+        (Candidate { is_try: true, ..main.clone() }, "files that nobody committed", "--protect REF"),
+    ] {
+        assert!(!run.is_trusted(), "{run:?}");
+        assert!(run.carries().contains(words) && run.help().ends_with(help), "{} {}", run.carries(), run.help());
+        assert!(broken(&EnvironmentRules::default(), &run).is_some(), "{run:?}");
+    }
+    // What an environment names itself is a name, too.
+    let named = EnvironmentRules { refs: Refs::These(vec!["main".parse().unwrap()]), ..EnvironmentRules::default() };
+    assert_eq!(broken(&named, &Candidate { is_in_ref: false, ..main.clone() }), Some("refs"));
+    assert_eq!(broken(&named, &Candidate { was_trusted: false, ..main }), None, "it says so now, of what is there now");
 }
 
 #[test]

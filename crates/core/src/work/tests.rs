@@ -14,6 +14,7 @@ fn facts(branch: &str) -> RunFacts {
         start: StartKind::Manual,
         inputs: [("extra-tag".to_owned(), "{run}".to_owned())].into(),
         is_try: false,
+        was_trusted: true,
     }
 }
 

@@ -51,4 +51,5 @@ mod surroundings;
 mod teams;
 mod templates;
 mod trial;
+mod trust;
 mod upkeep;

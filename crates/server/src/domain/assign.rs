@@ -192,7 +192,7 @@ impl Engine {
                 };
                 let (project, standing) = self.store.read(read).await?;
                 let source = project.map(|project| project.repository).unwrap_or_default();
-                let is_trusted = standing.candidate(facts).is_trusted();
+                let is_trusted = standing.candidate(facts, self.is_in_ref(facts).await?).is_trusted();
                 let work = ImageWork::new(planned, job, facts, &source, is_trusted, &outputs);
                 let work = work.map_err(UnfitError::from)?;
                 Ok(Work::Image(Box::new(ImageWork { parts, ..work })))

@@ -31,21 +31,20 @@ struct Places {
 }
 
 /// The run that asks.
-struct Asking(RunFacts);
+struct Asking {
+    facts: RunFacts,
+    is_in_ref: bool,
+}
 
 impl Asking {
-    fn of(live: &LiveRun) -> Self {
-        Self(live.row.facts.clone())
-    }
-
     /// Whether its project trusts it now.
     fn is_trusted(&self, records: &Connection) -> Result<bool, StoreError> {
-        let Self(facts) = self;
-        Ok(Standing::read(records, facts.id.project.as_str(), None)?.candidate(facts).is_trusted())
+        let Self { facts, is_in_ref } = self;
+        Ok(Standing::read(records, facts.id.project.as_str(), None)?.candidate(facts, *is_in_ref).is_trusted())
     }
 
     fn places(&self, records: &Connection) -> Result<Places, StoreError> {
-        let (Self(facts), is_trusted) = (self, self.is_trusted(records)?);
+        let (facts, is_trusted) = (&self.facts, self.is_trusted(records)?);
         let of_branch = !facts.is_try && facts.tag.is_none();
         let own = of_branch.then(|| CachePlace { branch: facts.branch.clone(), is_trusted });
         let shared = store::default_branch(records, facts.id.project.as_str())?;
@@ -62,14 +61,19 @@ impl Asking {
     }
 
     fn project(&self, records: &Connection) -> Result<Option<Project>, StoreError> {
-        store::project(records, self.0.id.project.as_str())
+        store::project(records, self.facts.id.project.as_str())
     }
 }
 
 impl Engine {
+    async fn asking(&self, live: &LiveRun) -> Result<Asking, StoreError> {
+        let facts = live.row.facts.clone();
+        Ok(Asking { is_in_ref: self.is_in_ref(&facts).await?, facts })
+    }
+
     /// Looks for an archive: in the run's own branch first, then in the shared one.
     pub(crate) async fn find_cache(&self, live: &LiveRun, asked: CacheQuestion) -> Result<CacheAnswer, StoreError> {
-        let (asking, key, now) = (Asking::of(live), asked.key.clone(), self.clock.now());
+        let (asking, key, now) = (self.asking(live).await?, asked.key.clone(), self.clock.now());
         let find = move |c: &Connection| {
             let places = asking.places(c)?;
             let Some(project) = asking.project(c)? else { return Ok((None, false)) };
@@ -93,7 +97,7 @@ impl Engine {
 
     /// Keeps an archive for later runs of the same branch.
     pub(crate) async fn put_cache(&self, live: &LiveRun, entry: CacheEntry) -> Result<(), StoreError> {
-        let (asking, now) = (Asking::of(live), self.clock.now());
+        let (asking, now) = (self.asking(live).await?, self.clock.now());
         let cache = CacheRow { key: entry.key, digest: entry.digest, size: entry.size };
         let put = move |c: &Connection| match (asking.project(c)?, asking.places(c)?.leave) {
             (Some(project), Some(place)) => store::put_cache(c, project.id, &place, &cache, now, MOST_CACHE),
@@ -105,7 +109,7 @@ impl Engine {
     /// What a job may take from earlier ones.
     pub(super) async fn earlier(&self, live: &LiveRun, job: &JobKey, work: &Work) -> Result<Earlier, StoreError> {
         let Work::Image(image) = work else { return Ok(Earlier::default()) };
-        let (asking, job, cache) = (Asking::of(live), job.job().to_owned(), image.cache.clone());
+        let (asking, job, cache) = (self.asking(live).await?, job.job().to_owned(), image.cache.clone());
         let read = move |c: &Connection| {
             let is_trusted = asking.is_trusted(c)?;
             let mut step_lists = Vec::new();
@@ -122,7 +126,7 @@ impl Engine {
 
     /// Remembers the list of steps that a job left in a registry.
     pub(crate) async fn put_step_list(&self, live: &LiveRun, job: &JobKey, list: StepList) -> Result<(), StoreError> {
-        let (asking, job) = (Asking::of(live), job.job().to_owned());
+        let (asking, job) = (self.asking(live).await?, job.job().to_owned());
         let StepList { repository, list } = list;
         let put = move |c: &Connection| {
             let Some(project) = asking.project(c)? else { return Ok(()) };

@@ -62,8 +62,8 @@ impl Standing {
         Ok(Self { protected, by: by.map(starter).transpose()? })
     }
 
-    /// The run, as rules look at it.
-    pub(crate) fn candidate<'a>(&'a self, facts: &'a RunFacts) -> Candidate<'a> {
+    /// The run, as rules look at it, and whether its branch or tag has its commit ([`Engine::is_in_ref`]).
+    pub(crate) fn candidate<'a>(&'a self, facts: &'a RunFacts, is_in_ref: bool) -> Candidate<'a> {
         Candidate {
             project: facts.id.project.as_str(),
             protected: &self.protected,
@@ -71,6 +71,8 @@ impl Standing {
             tag: facts.tag.as_deref(),
             start: facts.start,
             is_try: facts.is_try,
+            was_trusted: facts.was_trusted,
+            is_in_ref,
             by: self.by.clone(),
         }
     }
@@ -282,7 +284,7 @@ impl Engine {
         let read =
             move |c: &Connection| Ok((Standing::read(c, project.as_str(), by.as_deref())?, store::environments(c)?));
         let (standing, environments) = self.store.read(read).await?;
-        let candidate = standing.candidate(facts);
+        let candidate = standing.candidate(facts, self.is_in_ref(facts).await?);
         let refused = environments.iter().filter_map(|row| {
             let job = wanted.get(&row.view.name)?.clone();
             let refusal = Self::admitted(&row.view, &candidate, None).err()?;

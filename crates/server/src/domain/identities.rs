@@ -178,10 +178,10 @@ impl Engine {
     /// What is said of a job besides what its run says. An environment is named where its rules let the run go there.
     async fn known_of(&self, live: &LiveRun, job: &JobKey, now: Time) -> Result<Known, StoreError> {
         let (facts, environments) = (live.row.facts.clone(), live.environments_of(job));
-        let by = live.row.summary.by.clone();
+        let (by, is_in_ref) = (live.row.summary.by.clone(), self.is_in_ref(&facts).await?);
         let read = move |c: &Connection| {
             let standing = Standing::read(c, facts.id.project.as_str(), by.as_deref())?;
-            let candidate = standing.candidate(&facts);
+            let candidate = standing.candidate(&facts, is_in_ref);
             let environment = match &environments[..] {
                 [only] => store::environment(c, only)?,
                 _ => None,

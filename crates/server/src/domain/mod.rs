@@ -38,6 +38,7 @@ mod settings;
 mod starts;
 mod templates;
 mod tokens;
+mod trust;
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
@@ -140,6 +141,10 @@ pub(crate) struct Engine {
     finding_times: Mutex<HashMap<i64, Arc<tokio::sync::Mutex<()>>>>,
     /// When the files of commits were changed last, of those that were asked for lately.
     file_times: Recent<Arc<FileTimes>>,
+    /// How often each project's copy was fetched since the server began.
+    fetches: Mutex<HashMap<i64, u64>>,
+    /// Whether commits are in branches and tags, of what was asked lately.
+    in_ref: Recent<bool>,
     /// Held for writing while a run is stored and becomes live, so that nobody finds it in between and
     /// follows a copy of it that nothing ever happens to.
     admission: RwLock<()>,
@@ -238,6 +243,8 @@ impl Engine {
             fetching: Mutex::default(),
             finding_times: Mutex::default(),
             file_times: Recent::new(FILE_TIMES_KEPT),
+            fetches: Mutex::default(),
+            in_ref: Recent::new(trust::ANSWERS_KEPT),
             admission: RwLock::new(()),
             upkeep: Arc::new(RwLock::new(())),
             setting: tokio::sync::Mutex::default(),

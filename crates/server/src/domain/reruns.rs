@@ -6,8 +6,10 @@ use pondrix_core::State;
 use pondrix_core::pipeline::StartKind;
 use pondrix_core::run::Event;
 use pondrix_core::run::Run;
+use pondrix_core::work::RunFacts;
+use tracing::warn;
 
-use super::{Asker, Engine, LiveRun, Started};
+use super::{Asker, Engine, LiveRun, Standing, Started};
 use crate::store::{NewRun, Project, StoreError};
 
 impl Engine {
@@ -36,6 +38,7 @@ impl Engine {
                 facts.id, facts.id
             )));
         }
+        let was_trusted = facts.was_trusted && self.is_trusted_still(project, facts).await?;
         let summary = &earlier.row.summary;
         let new = NewRun {
             start: StartKind::Rerun,
@@ -52,8 +55,22 @@ impl Engine {
             rerun_of: Some(earlier.row.id),
             files: earlier.row.files.clone(),
             by: Some(by.name.clone()),
+            was_trusted,
         };
         Ok(Started::Run(Box::new(self.admit(project.id, new, carried, |_| Ok(())).await?)))
+    }
+}
+
+impl Engine {
+    /// Whether a run that was trusted when it was made would be now: its repository is asked what it has. If that does not
+    /// answer, what was last fetched decides.
+    async fn is_trusted_still(&self, project: &Project, facts: &RunFacts) -> Result<bool, StoreError> {
+        if let Err(error) = self.fetch(project).await {
+            warn!(run = %facts.id, %error, "the repository could not be fetched before a rerun");
+        }
+        let (name, is_in_ref) = (project.name.to_string(), self.is_in_ref(facts).await?);
+        let standing = self.store.read(move |c| Standing::read(c, &name, None)).await?;
+        Ok(standing.candidate(facts, is_in_ref).is_trusted())
     }
 }
 

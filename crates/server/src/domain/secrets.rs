@@ -28,8 +28,8 @@ pub(crate) enum NotGiven {
     None { project: ProjectName, name: String },
     #[error("`{name}` is set for the environments {} and {}, and the stage goes to both: have it go to one", .two.one, .two.other)]
     Two { name: String, two: TwoEnvironments },
-    #[error("the secret `{name}` is for runs of protected refs, and this is none")]
-    Protected { name: String },
+    #[error("the secret `{name}` is for runs of protected refs, and this one {carries}")]
+    Protected { name: String, carries: String },
     #[error("the secret `{name}` is of the environment {}: {refused}", .refused.environment)]
     Environment { name: String, refused: NotAdmitted },
     #[error("the secret `{name}` cannot be read: {words}")]
@@ -297,10 +297,10 @@ impl Engine {
         }
         let facts = live.row.facts.clone();
         let (environments, by) = (live.environments_of(job), live.row.summary.by.clone());
-        let (project, now) = (facts.id.project.clone(), self.clock.now());
+        let (project, now, is_in_ref) = (facts.id.project.clone(), self.clock.now(), self.is_in_ref(&facts).await?);
         let read = move |c: &Connection| {
             let standing = Standing::read(c, project.as_str(), by.as_deref())?;
-            let candidate = standing.candidate(&facts);
+            let candidate = standing.candidate(&facts, is_in_ref);
             let mut all = Vec::new();
             for name in names {
                 let found = match find(c, &project, &environments, &name)? {
@@ -310,7 +310,7 @@ impl Engine {
                 // Looked at once more where it goes out: what is protected, and what an environment takes, may have
                 // changed since the preflight.
                 if found.secret.protected && !candidate.is_trusted() {
-                    return Ok(Err(NotGiven::Protected { name }));
+                    return Ok(Err(NotGiven::Protected { name, carries: candidate.carries() }));
                 }
                 let environment = match found.owner.scope().environment() {
                     Some(environment) => store::environment(c, environment)?,

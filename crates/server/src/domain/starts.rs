@@ -5,7 +5,6 @@ use std::fmt;
 use std::sync::Arc;
 
 use pondrix_api::{EnvironmentView, PlanView, RunSummary};
-use pondrix_core::access::RefPattern;
 use pondrix_core::file_times::FileTimes;
 use pondrix_core::pipeline::{self, JobKind, Pipeline, StartKind, StartRule, Templates};
 use pondrix_core::plan::{self, Plan, Start};
@@ -144,6 +143,8 @@ impl Wanted {
             start: self.kind,
             inputs,
             is_try: self.kind == StartKind::Try,
+            // It is being made: what holds now, holds for it.
+            was_trusted: true,
         }
     }
 
@@ -197,7 +198,7 @@ fn schedules(pipeline: &Pipeline, branch: &str) -> Vec<Schedule> {
 /// What a plan builds of a commit, whatever the run is called.
 fn build_of(
     project: &Project,
-    protected: &[RefPattern],
+    is_trusted: bool,
     wanted: &Wanted,
     plan: &Plan,
     inputs: &BTreeMap<String, String>,
@@ -205,7 +206,6 @@ fn build_of(
 ) -> [u8; 32] {
     let facts = wanted.facts(&project.name, inputs.clone(), commit.time);
     // What is pushed under other names is another build.
-    let is_trusted = protected.iter().any(|pattern| pattern.matches(&facts.branch, facts.tag.as_deref()));
     let images = plan.jobs().map(|job| match &job.kind {
         JobKind::Image(image) => ImageWork::new(job, image, &facts, "", is_trusted, &Outputs::new()).ok(),
         JobKind::Steps(_) | JobKind::Rollout(_) => None,
@@ -274,6 +274,7 @@ impl Engine {
             rerun_of: None,
             files: Some(tried.files),
             by: wanted.by,
+            was_trusted: false,
         };
         Ok(Tries::Run(Box::new(self.admit(project.id, new, Vec::new(), |_| Ok(())).await?)))
     }
@@ -282,7 +283,10 @@ impl Engine {
     pub(crate) async fn fetch(&self, project: &Project) -> Result<Refs, GitError> {
         let turn = Arc::clone(locked(&self.fetching).entry(project.id).or_default());
         let _only_one = turn.lock().await;
-        self.repository(project).fetch().await
+        let fetched = self.repository(project).fetch().await;
+        // One that failed may have changed something, too.
+        *locked(&self.fetches).entry(project.id).or_default() += 1;
+        fetched
     }
 
     /// When each file of a commit was changed last.
@@ -326,10 +330,11 @@ impl Engine {
         wanted.changed = changed;
         let read =
             |text: &str| reading::guarded(&self.data, &project.name, &wanted.commit, text, || pipeline::uses(text));
+        let taker = self.taker(&project.name, &wanted.facts_so_far(&project.name), true).await?;
+        let was_trusted = taker.is_trusted;
         let (found, mut decision) = match text.clone().and_then(|text| text.as_deref().map(read).transpose()) {
             Err(faults) => (Found::default(), Decision::Faulty(faults)),
             Ok(uses) => {
-                let taker = self.taker(&project.name, &wanted.facts_so_far(&project.name), true).await?;
                 let found = self.templates(uses.unwrap_or_default(), &taker).await?;
                 let text = text.unwrap_or_default();
                 let decide = || wanted.decide(text.as_deref(), &found.templates);
@@ -338,11 +343,9 @@ impl Engine {
                 (found.clone(), decided.unwrap_or_else(Decision::Faulty))
             }
         };
-        let name = project.name.clone();
-        let protected = self.store.read(move |c| store::protected(c, name.as_str())).await?;
         if let Decision::Run(plan, inputs, clocks) = &decision
             && wanted.kind == StartKind::Commit
-            && !builds.insert(build_of(project, &protected, &wanted, plan, inputs, &commit))
+            && !builds.insert(build_of(project, was_trusted, &wanted, plan, inputs, &commit))
         {
             let why = format!("{} would build what another start of the same push builds", wanted.title());
             decision = Decision::Nothing(why, clocks.clone());
@@ -371,6 +374,7 @@ impl Engine {
             rerun_of: None,
             files: None,
             by: wanted.by.clone(),
+            was_trusted,
         };
         let (id, now) = (project.id, self.clock.now());
         let seen = move |connection: &Connection| noticed(connection, id, &wanted, clocks.as_deref(), now);

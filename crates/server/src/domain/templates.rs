@@ -80,7 +80,7 @@ impl Engine {
     pub(super) async fn taker(&self, project: &ProjectName, facts: &RunFacts, runs: bool) -> Result<Taker, StoreError> {
         let name = project.to_string();
         let standing = self.store.read(move |c| Standing::read(c, &name, None)).await?;
-        let candidate = standing.candidate(facts);
+        let candidate = standing.candidate(facts, self.is_in_ref(facts).await?);
         let (is_trusted, protected) = (candidate.is_trusted(), candidate.protected.to_vec());
         Ok(Taker { is_trusted, runs, project: project.clone(), protected })
     }

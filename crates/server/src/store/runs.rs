@@ -34,6 +34,8 @@ pub(crate) struct NewRun {
     pub(crate) files: Option<String>,
     /// Who started it by hand, where somebody did.
     pub(crate) by: Option<String>,
+    /// See [`RunFacts::was_trusted`].
+    pub(crate) was_trusted: bool,
 }
 
 /// A run with the form in which it is stored: made before it is written, so that no other write waits for that.
@@ -71,6 +73,7 @@ impl EncodedRun {
             start: new.start,
             inputs: new.inputs,
             is_try: new.files.is_some(),
+            was_trusted: new.was_trusted,
         };
         let NewRun { plan, faults, templates, files, .. } = new;
         Ok(RunRow { id, facts, plan, faults, templates, files, has_no_logs: false, summary })
@@ -210,9 +213,9 @@ pub(crate) fn insert_run(
     let insert =
         "INSERT INTO runs (project, number, start, branch, commit_id, commit_time, title, author, pipeline, faults,
                                     state, note, created, started, ended, plan, tag, inputs, rerun_of, files, templates,
-                                    place, started_by)
+                                    place, started_by, was_trusted)
                   VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, 'null', ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15, ?16, ?17, ?18,
-                          ?19, ?20, ?21)";
+                          ?19, ?20, ?21, ?22)";
     connection.prepare_cached(insert)?.execute(params![
         project,
         number,
@@ -235,6 +238,7 @@ pub(crate) fn insert_run(
         templates,
         place,
         new.by,
+        new.was_trusted,
     ])?;
     Ok(connection.last_insert_rowid())
 }
@@ -325,15 +329,17 @@ fn name_in(summary: &RunSummary) -> Result<RunId, StoreError> {
 /// A run by its id.
 pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, StoreError> {
     let question = format!(
-        "SELECT {SUMMARY}, r.commit_time, r.plan, r.pipeline, r.faults, r.inputs, r.files, r.templates, r.logs = 2
+        "SELECT {SUMMARY}, r.commit_time, r.plan, r.pipeline, r.faults, r.inputs, r.files, r.templates, r.logs = 2,
+                r.was_trusted
          FROM runs r JOIN projects p ON p.id = r.project WHERE r.id = ?1"
     );
     let found = connection.prepare_cached(&question)?.query_row([id], |row| {
         let texts: (String, String, String, Option<String>, String) =
             (row.get(17)?, row.get(18)?, row.get(19)?, row.get(20)?, row.get(21)?);
-        Ok((summary_of(row)?, row.get::<_, i64>(15)?, row.get::<_, Option<i64>>(16)?, texts, row.get(22)?))
+        let flags: (bool, bool) = (row.get(22)?, row.get(23)?);
+        Ok((summary_of(row)?, row.get::<_, i64>(15)?, row.get::<_, Option<i64>>(16)?, texts, flags))
     });
-    let Some((summary, commit_time, plan, texts, has_no_logs)) = found.optional()? else {
+    let Some((summary, commit_time, plan, texts, (has_no_logs, was_trusted))) = found.optional()? else {
         return Ok(None);
     };
     let (pipeline, faults, inputs, files, templates) = texts;
@@ -346,6 +352,7 @@ pub(crate) fn by_id(connection: &Connection, id: i64) -> Result<Option<RunRow>, 
         start: summary.start,
         inputs: serde_json::from_str(&inputs)?,
         is_try: files.is_some(),
+        was_trusted,
     };
     let plan = match plan {
         Some(plan) => plans::kept(connection, plan)?,

@@ -33,6 +33,7 @@ pub(crate) fn facts(run: &str) -> RunFacts {
         start: StartKind::Commit,
         inputs: BTreeMap::new(),
         is_try: false,
+        was_trusted: true,
     }
 }
 

@@ -26,6 +26,8 @@ pub(crate) struct ScriptedRepository(Arc<Mutex<Commits>>);
 #[derive(Debug, Default)]
 struct Commits {
     refs: Refs,
+    /// The commits of each branch, the oldest first.
+    history: BTreeMap<String, Vec<String>>,
     /// The files of each commit.
     files: BTreeMap<String, BTreeMap<String, String>>,
     count: u64,
@@ -40,6 +42,7 @@ impl ScriptedRepository {
         commits.count += 1;
         let id = format!("{:040x}", commits.count);
         commits.refs.branches.insert(branch.to_owned(), id.clone());
+        commits.history.entry(branch.to_owned()).or_default().push(id.clone());
         let files = files.iter().map(|(path, text)| ((*path).to_owned(), (*text).to_owned())).collect();
         commits.files.insert(id.clone(), files);
         id
@@ -102,6 +105,15 @@ impl Repository for ScriptedRepository {
 
     fn commit<'a>(&'a self, start: &'a str) -> BoxFuture<'a, Option<String>> {
         async move { self.0.lock().unwrap().files.contains_key(start).then(|| start.to_owned()) }.boxed()
+    }
+
+    fn contains<'a>(&'a self, reference: &'a str, commit: &'a str) -> BoxFuture<'a, Result<bool, GitError>> {
+        let commits = self.0.lock().unwrap();
+        let of_tag = reference.strip_prefix("refs/tags/").and_then(|tag| commits.refs.tags.get(tag));
+        let branch = reference.strip_prefix("refs/heads/").unwrap_or_default();
+        let in_branch = commits.history.get(branch).is_some_and(|history| history.iter().any(|one| one == commit));
+        let is_in = in_branch || of_tag.is_some_and(|tagged| tagged == commit);
+        async move { Ok(is_in) }.boxed()
     }
 
     fn file<'a>(&'a self, commit: &'a str, path: &'a str) -> BoxFuture<'a, Result<Option<String>, GitError>> {

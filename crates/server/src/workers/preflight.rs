@@ -178,7 +178,7 @@ async fn secrets(
         Ok((found, Standing::read(c, project.as_str(), None)?))
     };
     let (found, standing) = engine.store.read(read).await?;
-    let (project, candidate) = (&facts.id.project, standing.candidate(facts));
+    let (project, candidate) = (&facts.id.project, standing.candidate(facts, engine.is_in_ref(facts).await?));
     let mut given = Vec::new();
     let missing = found.into_iter().filter_map(|(found, name, job)| match found {
         Err(NotGiven::None { .. }) => {
@@ -189,9 +189,7 @@ async fn secrets(
         Ok(Found { secret, .. }) if secret.protected && !candidate.is_trusted() => {
             let what =
                 format!("the secret `{name}` is for runs of protected refs, and this one {}", candidate.carries());
-            let fix =
-                format!("merge it first, or have {project} protect that: pondrix project set {project} --protect REF");
-            Some(fault(&job, what, fix))
+            Some(fault(&job, what, candidate.help()))
         }
         Ok(found) => {
             given.push((found, name, job));

@@ -95,6 +95,9 @@ pub(crate) trait Repository: fmt::Debug + Send + Sync {
     /// The whole id of a commit that the copy has, by its own or the beginning of it, or by that of a tag on it;
     /// nothing when there is none.
     fn commit<'a>(&'a self, start: &'a str) -> BoxFuture<'a, Option<String>>;
+    /// Whether a commit is the one that a reference of the copy names, or one that came before it: `refs/heads/main`. One
+    /// that the copy does not have contains nothing.
+    fn contains<'a>(&'a self, reference: &'a str, commit: &'a str) -> BoxFuture<'a, Result<bool, GitError>>;
     /// A file of a commit; nothing when the commit has no such file.
     fn file<'a>(&'a self, commit: &'a str, path: &'a str) -> BoxFuture<'a, Result<Option<String>, GitError>>;
     /// The names of all files of a commit.

@@ -188,6 +188,21 @@ impl GitRepository {
         Some(String::from_utf8_lossy(&id).trim().to_owned())
     }
 
+    /// Whether a commit is in what a reference of the copy names.
+    async fn contains(&self, reference: &str, commit: &str) -> Result<bool, GitError> {
+        // Neither is anything else to git: the first begins with `refs/`, and the second is an id.
+        if !reference.starts_with("refs/") || !commit.bytes().all(|byte| byte.is_ascii_hexdigit()) {
+            return Ok(false);
+        }
+        let question = ["merge-base", "--is-ancestor", commit, reference];
+        match output(self.reading_copy().args(question)).await {
+            Ok(_) => Ok(true),
+            // It has not, or there is no such reference or commit.
+            Err(GitError::Failed(_)) => Ok(false),
+            Err(error) => Err(error),
+        }
+    }
+
     /// A file of a commit; nothing when the commit has no such file.
     async fn file(&self, commit: &str, path: &str) -> Result<Option<String>, GitError> {
         let Some((folder, name)) = within(path) else { return Ok(None) };
@@ -259,6 +274,10 @@ impl Repository for GitRepository {
 
     fn commit<'a>(&'a self, start: &'a str) -> BoxFuture<'a, Option<String>> {
         self.commit(start).boxed()
+    }
+
+    fn contains<'a>(&'a self, reference: &'a str, commit: &'a str) -> BoxFuture<'a, Result<bool, GitError>> {
+        self.contains(reference, commit).boxed()
     }
 
     fn file<'a>(&'a self, commit: &'a str, path: &'a str) -> BoxFuture<'a, Result<Option<String>, GitError>> {

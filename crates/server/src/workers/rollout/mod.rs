@@ -409,7 +409,7 @@ impl Rollout {
             Ok((Standing::read(c, project.as_str(), by.as_deref())?, own))
         };
         let (standing, own) = self.engine.store.read(read).await?;
-        let candidate = standing.candidate(&row.facts);
+        let candidate = standing.candidate(&row.facts, self.engine.is_in_ref(&row.facts).await?);
         Engine::admitted(environment, &candidate, Some(self.engine.clock.now())).map_err(RolloutError::NotAdmitted)?;
         let run = self.live.now();
         let stage = run.stages.iter().find(|stage| stage.name == self.job.stage());

@@ -111,6 +111,36 @@ async fn an_archive_has_what_a_checkout_has_whatever_the_repository_says_of_arch
 }
 
 #[tokio::test]
+async fn a_reference_contains_its_commit_and_those_before_it_until_it_names_another() {
+    let place = Place::new().await;
+    let (first, second) = (place.commit().await, place.commit().await);
+    place.git(&["tag", "--annotate", "--message", "The second", "v2"]).await;
+    place.git(&["push", "--quiet", &place.repository.address, "v2"]).await;
+    place.repository.fetch().await.unwrap();
+    let contains = async |reference: &str, commit: &str| place.repository.contains(reference, commit).await.unwrap();
+    for commit in [&first, &second] {
+        assert!(contains("refs/heads/main", commit).await && contains("refs/tags/v2", commit).await);
+    }
+    for (reference, commit) in [
+        ("refs/heads/mains", first.as_str()),
+        ("refs/tags/main", &first),
+        ("main", &first),
+        ("refs/heads/main", "0000000000000000000000000000000000000000"),
+        ("refs/heads/main", "--help"),
+        ("refs/heads/main", "HEAD"),
+    ] {
+        assert!(!contains(reference, commit).await, "{reference} {commit}");
+    }
+    // A push by force takes the second away: the copy has it still, and the branch has not.
+    place.git(&["reset", "--quiet", "--hard", &first]).await;
+    place.write("third", "another one");
+    let third = place.commit().await;
+    assert!(place.repository.commit(&second).await.is_some());
+    assert!(contains("refs/heads/main", &third).await && contains("refs/heads/main", &first).await);
+    assert!(!contains("refs/heads/main", &second).await && contains("refs/tags/v2", &second).await);
+}
+
+#[tokio::test]
 async fn branches_and_tags_are_those_of_the_repository_and_a_tag_with_a_message_means_its_commit() {
     let place = Place::new().await;
     place.write("a", "a");
