@@ -174,6 +174,14 @@ impl Masker {
         }
     }
 
+    /// The name of the first secret that these bytes hold, as [`Masker::find_in`] finds it: for what is short, such as names.
+    #[must_use]
+    pub fn find_in_bytes(&self, bytes: &[u8]) -> Option<String> {
+        let search = self.words.search.as_ref()?;
+        let plain: Vec<u8> = bytes.iter().copied().filter(|byte| !ends_line(*byte)).collect();
+        self.words.first(search, &plain, 0, true).map(|(_, number)| self.words.name(number))
+    }
+
     /// Hides secrets in a whole text.
     pub fn whole(&mut self, text: &str) -> String {
         let mut shown = self.push(text.as_bytes());

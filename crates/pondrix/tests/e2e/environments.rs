@@ -308,6 +308,33 @@ async fn a_kubeconfig_runs_no_program_and_names_no_file_of_the_server_and_is_kep
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_manifest_whose_name_would_be_another_address_is_not_applied() {
+    let world = World::new().await;
+    set(&world, &["--ref", "any"]).await;
+    let repository = app(&world, &rolling_out("")).await;
+    let applied = async || {
+        let address = format!("{}/apis/apps/v1/deployments", world.cluster_address());
+        let list: serde_json::Value = reqwest::get(address).await.unwrap().json().await.unwrap();
+        list["items"].as_array().unwrap().len()
+    };
+    for (part, found, words) in [
+        ("name: app}\nspec", "name: \"app/../../../elsewhere/deployments/app?x=y\"}\nspec", "metadata.name `app/.."),
+        ("apps/v1", "apps/v1/namespaces/elsewhere", "apiVersion `apps/v1/namespaces"),
+        ("kind: Deployment", "kind: ../Deployment", "kind `../Deployment` cannot be"),
+        ("name: app}\nspec", "name: app, namespace: a/b}\nspec", "metadata.namespace `a/b` cannot be"),
+    ] {
+        repository.write("app.yaml", &APP.replacen(part, found, 1)).unwrap();
+        let run = world.run_of("plant-labels", &repository.push("Elsewhere").unwrap()).await;
+        let failure = world.end_of(&run).await.failure.unwrap();
+        assert!(failure.what.contains("app.yaml: ") && failure.what.contains(words), "{part}: {}", failure.what);
+    }
+    assert_eq!(applied().await, 0);
+    repository.write("app.yaml", APP).unwrap();
+    world.passes(&world.run_of("plant-labels", &repository.push("Here").unwrap()).await).await;
+    assert_eq!(applied().await, 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_protected_secret_is_given_to_runs_of_protected_refs_and_to_no_other_however_it_is_asked_for() {
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;

@@ -354,3 +354,50 @@ async fn a_secret_that_is_kept_elsewhere_is_read_when_a_job_names_it_and_stays_n
     assert!(world.pondrix_with(&["secret", "set", "plant-labels", "PRINTER_KEY"], VALUE).0);
     world.passes(&run().await).await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn names_links_and_caches_that_hold_a_secret_are_not_left() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    assert!(world.pondrix_with(&["secret", "set", "plant-labels", "KEY"], VALUE).0);
+    let ended = async |pipeline: String| {
+        repository.write("pondrix.kdl", &pipeline).unwrap();
+        world.end_of(&world.run_of("plant-labels", &repository.push("Once more").unwrap()).await).await
+    };
+    for making in ["touch out/$KEY", "ln -s $KEY out/link", "mkdir out/$KEY; touch out/$KEY/leaf"] {
+        let job = format!("secret \"KEY\"\n step \"mkdir -p out; {making}\"\n artifact \"out\" \"out\"");
+        let failure = ended(one_job(&job)).await.failure.unwrap();
+        let words = "the artifact `out` holds the secret KEY, in out/";
+        assert!(failure.what.contains(words) && !failure.what.contains(VALUE), "{making}: {}", failure.what);
+    }
+    for making in ["touch /$KEY", "ln -s $KEY /link"] {
+        let recipe = format!("FROM {REGISTRY}/base/shell:1\nRUN --mount=type=secret,id=KEY,env=KEY {making}\n");
+        repository.write("image.recipe", &recipe).unwrap();
+        let push = format!("push \"{REGISTRY}/garden/labels\" {{ tag \"{{run}}\" }}");
+        let pipeline = format!(
+            "start commit=\"main\"\nstage \"package\" {{ image \"labels\" {{ secret \"KEY\"\n {push}\n }} }}\n"
+        );
+        let failure = ended(pipeline).await.failure.unwrap();
+        let words = "the image holds the secret KEY, in the name, link, owner or attributes of a file; have the recipe";
+        assert!(failure.what.contains(words) && !failure.what.contains(VALUE), "{making}: {}", failure.what);
+    }
+    assert!(world.registry.tags("garden/labels").is_empty(), "nothing was pushed");
+    // A cache is found by runs that do not have the secret: it is not left, and the job goes on.
+    let caching = |making: &str, finds: &str| {
+        let job = format!(
+            "secret \"KEY\"\n cache \"kept\" key=\"{finds}\"\n step \"mkdir -p kept; {making}\""
+        );
+        one_job(&job)
+    };
+    for (number, making) in
+        ["echo $KEY | base64 > kept/note", "touch kept/$KEY", "ln -s $KEY kept/link"].iter().enumerate()
+    {
+        for _ in 0..2 {
+            let run = ended(caching(making, &format!("k{number}"))).await;
+            assert_eq!(run.summary.state, State::Passed);
+            let log = world.log(&run.summary.run.parse().unwrap(), "verify/unit").await;
+            assert!(log.contains("nothing under"), "{making}: a cache was left: {log}");
+            assert!(log.contains("it holds the secret KEY, in ") && !log.contains(VALUE), "{making}: {log}");
+        }
+    }
+}

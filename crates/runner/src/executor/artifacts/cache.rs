@@ -17,6 +17,7 @@ use super::walk::{fitting, walk};
 use crate::contents::digest_of;
 use crate::executor::context::JobExecutor;
 use crate::executor::error::JobError;
+use crate::executor::leaks::find_in_archive;
 
 /// What came of looking for an archive.
 pub(crate) struct Restored {
@@ -105,6 +106,12 @@ fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> 
     }
     let packed = tempfile::NamedTempFile::new_in(executor.scratch.path())?;
     pack(workspace, &restored.path, packed.as_file())?;
+    if let Some((secret, place)) =
+        find_in_archive(&executor.log.masker(), io::BufReader::new(File::open(packed.path())?))?
+    {
+        let words = format!("it holds the secret {secret}, in {place}, and is not left for the next run");
+        return Err(JobError::Asked(words));
+    }
     let (digest, size) = executor.folder.contents.put(packed.path(), false)?;
     let asked = Digests { digests: vec![digest.clone()], bytes: 0 };
     let missing = executor.ask(async |client, assignment| client.missing(assignment, &asked).await)?;

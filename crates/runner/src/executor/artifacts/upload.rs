@@ -48,11 +48,14 @@ pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifa
         let data = path.symlink_metadata().doing(doing)?;
         if data.is_symlink() {
             let link = std::fs::read_link(&path).doing(doing)?.display().to_string();
+            if !artifact.holds_secrets {
+                file_holds_none(executor, name, &path, &shown, Some(&link))?;
+            }
             let digest = Digest::from_bytes(&[0; 32]);
             files.push(ArtifactFile { path: shown, digest, size: 0, executable: false, link: Some(link) });
         } else if data.is_file() {
             if !artifact.holds_secrets {
-                file_holds_none(executor, name, &path, &shown)?;
+                file_holds_none(executor, name, &path, &shown, None)?;
             }
             let executable = data.permissions().mode() & 0o111 != 0;
             let (digest, size) = executor.folder.contents.put(&path, executable).doing(doing)?;
