@@ -29,6 +29,7 @@ mod kubectl;
 mod language;
 mod openid;
 mod ordinary;
+mod outside;
 mod passwords;
 mod pasts;
 mod platforms;

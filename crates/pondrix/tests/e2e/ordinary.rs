@@ -8,6 +8,7 @@ use pondrix_standin::garden::REGISTRY;
 use rustix::process::{Pid, Signal, kill_process};
 
 use crate::attacks::{SNOOP, SOCKETS, fills_no_disk, leaves_nothing, neighbour, said, tries, world_with};
+use crate::outside::{lists_of_each_are_as_meant, recipes_find_no_way_out, steps_find_no_way_out};
 use crate::support::{PONDRIX, World, one_job, until};
 
 /// The number of a user whom nobody else is.
@@ -133,6 +134,9 @@ async fn a_job_of_an_ordinary_users_runner_has_no_more_than_one_of_roots() {
     let log = world.log(&run, "verify/unit").await;
     let had: Vec<_> = log.lines().collect();
     assert_eq!(had, ["unix", "internet", "datagrams", "routes", "six", "tried"], "{log}");
+    recipes_find_no_way_out(&world, &repository, HERE).await;
+    steps_find_no_way_out(&world, &repository, HERE).await;
+    lists_of_each_are_as_meant(&world, &repository, HERE).await;
     // What will not end ends with its job.
     let mark = format!("{}.5432", 100_000 + std::process::id());
     let stay = format!("{HERE}limit time=\"2s\"\nstep \"trap '' TERM; (setsid sleep {mark} &); sleep {mark}\"");

@@ -384,9 +384,7 @@ async fn names_links_and_caches_that_hold_a_secret_are_not_left() {
     assert!(world.registry.tags("garden/labels").is_empty(), "nothing was pushed");
     // A cache is found by runs that do not have the secret: it is not left, and the job goes on.
     let caching = |making: &str, finds: &str| {
-        let job = format!(
-            "secret \"KEY\"\n cache \"kept\" key=\"{finds}\"\n step \"mkdir -p kept; {making}\""
-        );
+        let job = format!("secret \"KEY\"\n cache \"kept\" key=\"{finds}\"\n step \"mkdir -p kept; {making}\"");
         one_job(&job)
     };
     for (number, making) in
