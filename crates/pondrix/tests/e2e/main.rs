@@ -51,6 +51,7 @@ mod support;
 mod surroundings;
 mod teams;
 mod templates;
+mod terminals;
 mod trial;
 mod trust;
 mod upkeep;
