@@ -21,7 +21,8 @@ pub struct Claims {
     /// The address of the server that signed it.
     pub iss: String,
     /// Whom it speaks of: `project/NAME/branch/NAME`, `project/NAME/tag/NAME`, `project/NAME/try` for files that are not
-    /// committed, or `project/NAME` where it is the server that shows it.
+    /// committed, `project/NAME/commit` for a commit that its branch or tag does not have now, or `project/NAME` where it is
+    /// the server that shows it.
     pub sub: String,
     /// Whom it is for.
     pub aud: String,
@@ -43,7 +44,7 @@ pub struct Claims {
 /// What is said of a job.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct JobClaims {
-    /// The ref in full, as in `refs/heads/main`; nothing for files that are not committed.
+    /// The ref in full, as in `refs/heads/main`; nothing for what is in none.
     #[serde(rename = "ref", skip_serializing_if = "Option::is_none")]
     pub git_ref: Option<String>,
     /// Whether the run is of a ref that the project protects.
@@ -81,6 +82,8 @@ pub struct Occasion<'a> {
 pub struct Standing {
     /// Whether the run is of a ref that the project protects.
     pub protected: bool,
+    /// Whether its branch or tag has its commit: whoever checks tokens by the name of a branch must see no other.
+    pub is_in_ref: bool,
     /// The environment that the job's stage goes to, where the run may go there.
     pub environment: Option<String>,
 }
@@ -109,6 +112,7 @@ impl Claims {
         let project = &facts.id.project;
         let (sub, git_ref) = match &facts.tag {
             _ if facts.is_try => (format!("project/{project}/try"), None),
+            _ if !standing.is_in_ref => (format!("project/{project}/commit"), None),
             Some(tag) => (format!("project/{project}/tag/{tag}"), Some(format!("refs/tags/{tag}"))),
             None => {
                 (format!("project/{project}/branch/{}", facts.branch), Some(format!("refs/heads/{}", facts.branch)))
@@ -178,7 +182,7 @@ mod tests {
         Claims::of_job(
             facts,
             &JobKey::new("release", "web"),
-            Standing { protected: true, environment: None },
+            Standing { protected: true, is_in_ref: true, environment: None },
             occasion(),
         )
     }
@@ -210,6 +214,9 @@ mod tests {
             (tag.sub.as_str(), tag.of_job.unwrap().git_ref.as_deref()),
             ("project/visitor-desk/tag/v1", Some("refs/tags/v1"))
         );
+        let gone = Standing { protected: false, is_in_ref: false, environment: None };
+        let gone = Claims::of_job(&facts(), &JobKey::new("verify", "unit"), gone, occasion());
+        assert_eq!((gone.sub.as_str(), gone.of_job.unwrap().git_ref), ("project/visitor-desk/commit", None));
         let tried = claims(&RunFacts { is_try: true, tag: Some("v1".to_owned()), ..facts() });
         assert_eq!((tried.sub.as_str(), tried.of_job.unwrap().git_ref), ("project/visitor-desk/try", None));
     }

@@ -101,11 +101,25 @@ impl Access {
 }
 
 impl Access {
-    /// Whether somebody signs in with a job's identity for this audience.
+    /// Whether somebody signs in with a job's identity for this audience, however it is spelled.
     #[must_use]
     pub fn takes_identity_for(&self, audience: &str) -> bool {
-        self.accounts.iter().any(|account| account.audience.as_deref() == Some(audience))
+        self.accounts
+            .iter()
+            .filter_map(|account| account.audience.as_deref())
+            .any(|own| folded(own) == folded(audience))
     }
+}
+
+/// An audience without what a registry may overlook when it compares: the case of letters, a scheme and its usual port,
+/// and what ends an address.
+fn folded(audience: &str) -> String {
+    let plain = audience.trim().to_ascii_lowercase();
+    let plain = plain.rsplit_once("://").map_or(plain.as_str(), |(_, rest)| rest);
+    let ends = ['/', '.', '?', '#'];
+    let plain = plain.trim_end_matches(ends);
+    let plain = [":443", ":80"].into_iter().find_map(|port| plain.strip_suffix(port)).unwrap_or(plain);
+    plain.trim_matches(ends).to_owned()
 }
 
 /// Why a name without a registry names no image.
@@ -294,7 +308,12 @@ mod tests {
         registries.by_host.get_mut("pond.test").unwrap().accounts = accounts;
         assert!(registries.asks_for_identities());
         assert!(registries.access("pond.test").takes_identity_for("pond"));
-        assert!(!registries.access("pond.test").takes_identity_for("vault"));
+        for spelled in ["Pond", "pond/", "https://pond", "HTTPS://POND:443/", "http://pond:80//", "pond."] {
+            assert!(registries.access("pond.test").takes_identity_for(spelled), "{spelled}");
+        }
+        for other in ["vault", "pond.test", "ponds", "pond:5000", "https://pond/garden"] {
+            assert!(!registries.access("pond.test").takes_identity_for(other), "{other}");
+        }
         let given = registries.identified(|audience| Some(format!("token for {audience}")));
         let expected = Account { password: "token for pond".to_owned(), ..by_identity };
         assert_eq!(given.access("pond.test").accounts, [account("reader", &[], &[]), expected]);

@@ -154,7 +154,7 @@ async fn a_run_that_waits_while_its_commit_is_taken_away_gets_nothing_of_the_ref
                   does not have its commit now";
     assert!(reasons.iter().any(|reason| reason == secret), "{reasons:?}");
     let log = world.log(&run, "later/identity").await;
-    assert!(log.contains("\"protected\":false"), "{log}");
+    assert!(log.contains("\"protected\":false") && log.contains("\"sub\":\"project/plant-labels/commit\""), "{log}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

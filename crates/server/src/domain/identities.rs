@@ -187,7 +187,7 @@ impl Engine {
                 _ => None,
             };
             let may_go = environment.filter(|row| Self::admitted(&row.view, &candidate, Some(now)).is_ok());
-            Ok(Known { protected: candidate.is_trusted(), environment: may_go.map(|row| row.view.name) })
+            Ok(Known { protected: candidate.is_trusted(), is_in_ref, environment: may_go.map(|row| row.view.name) })
         };
         self.store.read(read).await
     }
