@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use pondrix_core::pipeline::Fault;
 use pondrix_sandbox::{Exit, MountPoint, Rootfs, SCRIPT_AT, Spec};
+use rustix::fs::{AtFlags, FileType, Mode, OFlags, ResolveFlags, open, openat2, statat, unlinkat};
 
 use super::key::Key;
 use super::mounts::Shown;
@@ -188,17 +189,55 @@ impl StageBuild<'_> {
     }
 }
 
-/// Takes a mount point out of the changes, where nothing is in it.
+/// Takes a mount point out of the changes, where nothing is in it. The command decided what is in those: the way there is
+/// taken by handles, and no link on it is followed.
 fn forget_mount_point(upper: &Path, point: &MountPoint, below: &[PathBuf]) {
-    let on_disk = upper.join(point.path.strip_prefix("/").unwrap_or(&point.path));
-    let Ok(data) = fs::symlink_metadata(&on_disk) else { return };
     if Layers(below).find(&point.path).is_some() {
         return;
     }
+    let relative = point.path.strip_prefix("/").unwrap_or(&point.path);
+    let (Some(parent), Some(name)) = (relative.parent(), relative.file_name()) else { return };
+    let parent = if parent.as_os_str().is_empty() { Path::new(".") } else { parent };
+    let handle = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let beneath = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS;
+    let folder =
+        open(upper, handle, Mode::empty()).and_then(|top| openat2(&top, parent, handle, Mode::empty(), beneath));
+    let Ok(folder) = folder else { return };
+    let Ok(data) = statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW) else { return };
     // Neither removes what has something in it.
-    if data.is_dir() {
-        drop(fs::remove_dir(&on_disk));
-    } else if data.is_file() && data.len() == 0 {
-        drop(fs::remove_file(&on_disk));
+    let flags = match FileType::from_raw_mode(data.st_mode) {
+        FileType::Directory => AtFlags::REMOVEDIR,
+        FileType::RegularFile if data.st_size == 0 => AtFlags::empty(),
+        _ => return,
+    };
+    // What cannot be taken out stays an empty file or folder.
+    let _ = unlinkat(&folder, name, flags);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_mount_point_is_taken_out_of_the_changes_and_no_link_in_them_leads_elsewhere() {
+        let folder = tempfile::tempdir().unwrap();
+        let (upper, outside) = (folder.path().join("upper"), folder.path().join("outside"));
+        for made in [upper.join("kept/empty"), upper.join("kept/full/leaf"), outside.join("empty")] {
+            fs::create_dir_all(made).unwrap();
+        }
+        fs::write(outside.join("file"), "").unwrap();
+        fs::write(upper.join("kept/file"), "").unwrap();
+        std::os::unix::fs::symlink(&outside, upper.join("link")).unwrap();
+        let forget = |path: &str| {
+            forget_mount_point(&upper, &MountPoint { path: PathBuf::from(path), is_folder: true }, &[]);
+        };
+        for path in ["/kept/empty", "/kept/file", "/kept/full", "/link/empty", "/link/file", "/link", "/none/at", "/"] {
+            forget(path);
+        }
+        assert!(!upper.join("kept/empty").exists() && !upper.join("kept/file").exists());
+        assert!(upper.join("kept/full/leaf").exists() && upper.join("link").is_symlink());
+        assert!(outside.join("empty").exists() && outside.join("file").exists());
+        forget("/../outside/empty");
+        assert!(outside.join("empty").exists());
     }
 }
