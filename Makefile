@@ -55,6 +55,7 @@ explore: ## Test properties and simulations on new cases (MINUTES=10); what is f
 	while [ $$(date +%s) -lt $$end ]; do \
 	    from=$$(od -An -N4 -tu4 /dev/urandom | tr -d ' '); \
 	    PONDRIX_SEEDS=$$from..$$((from + 500)) $(CARGO) test --quiet --workspace --lib || exit 1; \
+	    PONDRIX_SEEDS=$$from $(CARGO) test --quiet --package pondrix-sandbox --test sandbox at_random || exit 1; \
 	    rounds=$$((rounds + 1)); \
 	done; \
 	echo "$$rounds rounds, nothing found"

@@ -325,12 +325,14 @@ impl Engine {
                 None => None,
             }
         };
-        let (text, commit, changed) = tokio::join!(file, repository.facts(&wanted.commit), changed);
+        let facts = wanted.facts_so_far(&project.name);
+        let taker = self.taker(&project.name, &facts, true);
+        let (text, commit, changed, taker) = tokio::join!(file, repository.facts(&wanted.commit), changed, taker);
+        let taker = taker?;
         let (text, commit) = (text.map(Ok).or_else(unread)?, commit?);
         wanted.changed = changed;
         let read =
             |text: &str| reading::guarded(&self.data, &project.name, &wanted.commit, text, || pipeline::uses(text));
-        let taker = self.taker(&project.name, &wanted.facts_so_far(&project.name), true).await?;
         let was_trusted = taker.is_trusted;
         let (found, mut decision) = match text.clone().and_then(|text| text.as_deref().map(read).transpose()) {
             Err(faults) => (Found::default(), Decision::Faulty(faults)),
