@@ -109,7 +109,8 @@ impl Root {
         Ok(())
     }
 
-    fn attach(&mut self, tree: &Tree, place: &OwnedFd, path: &str) -> Result<MountId, SetupError> {
+    /// Mounts something at a place that no image decides.
+    pub(crate) fn attach(&mut self, tree: &Tree, place: &OwnedFd, path: &str) -> Result<MountId, SetupError> {
         let id = context(tree.attach(place), format!("mount {path}"))?;
         self.made.insert(id);
         Ok(id)

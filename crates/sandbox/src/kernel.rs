@@ -124,19 +124,26 @@ impl KernelTrees {
         let null = null.ok_or("there is no /dev/null to hide things with")?;
         let of_proc = MASKED_OF_PROC.iter().map(|name| (&self.processes, *name));
         let of_sys = self.system.iter().flat_map(|system| MASKED_OF_SYS.iter().map(move |name| (system, *name)));
+        let mut empty: Option<Tree> = None;
         for (top, name) in of_proc.chain(of_sys) {
             let Some(found) = known(top, name)? else { continue };
             let facts = context(facts(&found), format!("look at {name}"))?;
-            let cover = match FileType::from_raw_mode(facts.stx_mode.into()) {
-                FileType::Directory => Tree::new("tmpfs", &[("mode", "0555"), ("size", "4k")], NO_CHANGES),
-                _ => Tree::of(null),
+            let is_folder = FileType::from_raw_mode(facts.stx_mode.into()) == FileType::Directory;
+            let cover = match (is_folder, &empty) {
+                (true, None) => Tree::new("tmpfs", &[("mode", "0555"), ("size", "4k")], NO_CHANGES),
+                (true, Some(empty)) => Tree::of(empty),
+                (false, _) => Tree::of(null),
             };
-            root.mount_beneath(top, name, &context(cover, format!("hide {name}"))?)?;
+            let cover = context(cover, format!("hide {name}"))?;
+            root.attach(&cover, &found, name)?;
+            if is_folder {
+                empty.get_or_insert(cover);
+            }
         }
         for name in READ_ONLY_OF_PROC {
             let Some(found) = known(&self.processes, name)? else { continue };
-            let same = Tree::of(found).and_then(|tree| tree.set(NO_CHANGES).map(|()| tree));
-            root.mount_beneath(&self.processes, name, &context(same, format!("make {name} read-only"))?)?;
+            let same = Tree::of(&found).and_then(|tree| tree.set(NO_CHANGES).map(|()| tree));
+            root.attach(&context(same, format!("make {name} read-only"))?, &found, name)?;
         }
         Ok(())
     }

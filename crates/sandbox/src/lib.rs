@@ -10,6 +10,7 @@
 //! It needs no privilege: as root it maps a range of ids, as an ordinary user one id. It never
 //! follows a path of the new root from outside, and never talks to the network.
 
+mod allow_list;
 mod apart;
 mod calls;
 mod cgroup;

@@ -6,6 +6,7 @@ use seccompiler::{
     BpfProgram, SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule, TargetArch,
 };
 
+use crate::allow_list::allow_list;
 use crate::calls::{CALLS, OF_NAMESPACES, REFUSED};
 
 /// The families of sockets that there are inside: the machine's own, both of the internet, and what asks the kernel for
@@ -89,25 +90,20 @@ pub(crate) fn restrict(namespaces: bool) -> Result<(), Box<dyn std::error::Error
     let errno = |errno: libc::c_int| SeccompAction::Errno(errno.unsigned_abs());
     // A filter cannot look behind the pointer that clone3 takes. Where it does not exist, libraries fall back to clone,
     // whose flags are seen.
-    let mut known: Rules = CALLS.iter().flat_map(|group| group.calls).map(|(_, call)| (*call, Vec::new())).collect();
+    let own: &[libc::c_long] = if namespaces { OF_NAMESPACES } else { &[] };
+    let known = CALLS.iter().flat_map(|group| group.calls).map(|(_, call)| *call).chain(own.iter().copied());
+    let known = allow_list(known, libc::SECCOMP_RET_ERRNO | libc::ENOSYS.unsigned_abs())?;
     let mut refused: Rules = REFUSED.iter().map(|call| (*call, Vec::new())).collect();
     if namespaces {
-        for call in OF_NAMESPACES {
-            refused.remove(call);
-            known.insert(*call, Vec::new());
-        }
+        OF_NAMESPACES.iter().for_each(|call| drop(refused.remove(call)));
     } else {
         refused.insert(libc::SYS_clone, NAMESPACES.into_iter().map(apart).collect::<Result<_, _>>()?);
     }
-    let known = SeccompFilter::new(known, errno(libc::ENOSYS), SeccompAction::Allow, arch)?;
     refused.insert(libc::SYS_socket, vec![strange_family()?, raw_socket(libc::SOCK_RAW)?, raw_socket(SOCK_PACKET)?]);
     refused.insert(libc::SYS_ioctl, TYPING.into_iter().map(typing).collect::<Result<_, _>>()?);
     let refused = SeccompFilter::new(refused, SeccompAction::Allow, errno(libc::EPERM), arch)?;
     // Of two that refuse the answer of the later one counts (seccomp(2), "RETURN VALUE").
     let unchanged = SeccompFilter::new(core_limit()?, SeccompAction::Allow, errno(0), arch)?;
-    for filter in [known, unchanged, refused] {
-        let program: BpfProgram = filter.try_into()?;
-        seccompiler::apply_filter(&program)?;
-    }
-    Ok(())
+    let programs: [BpfProgram; 3] = [known, unchanged.try_into()?, refused.try_into()?];
+    programs.iter().try_for_each(|program| Ok(seccompiler::apply_filter(program)?))
 }
