@@ -10,7 +10,7 @@ use reqwest::{Method, StatusCode};
 use serde_json::json;
 
 use crate::someone::Someone;
-use crate::support::{PONDRIX, Said, Server, World, one_job, said, until};
+use crate::support::{PATIENCE, PONDRIX, Said, Server, World, one_job, said, until};
 
 /// Makes an authority and a certificate of it for an address: `NAME.pem` and `NAME.key`, and `NAME.ca.pem`.
 fn certificate(folder: &Path, name: &str, address: &str) {
@@ -173,4 +173,48 @@ async fn one_token_has_so_many_streams_open_and_no_more() {
     assert!(world.client.follow_runs("").await.is_ok(), "somebody else");
     drop(streams);
     until("room for another", async || client.follow_runs("").await.is_ok().then_some(())).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_request_whose_end_two_readers_could_see_at_different_places_ends_its_connection() {
+    let world = World::new().await;
+    let address = world.url().trim_start_matches("http://").to_owned();
+    // What comes behind is another request for whoever reads the first one as shorter.
+    let behind = "GET /health HTTP/1.1\r\nHost: pond\r\n\r\n";
+    let answers = |head: &str, body: &str| {
+        let mut stream = TcpStream::connect(&address).unwrap();
+        stream.set_read_timeout(Some(PATIENCE)).unwrap();
+        let request = format!(
+            "POST /api/v1/session HTTP/1.1\r\nHost: pond\r\nContent-Type: application/json\r\n{head}\r\n\r\n{body}{behind}"
+        );
+        stream.write_all(request.as_bytes()).unwrap();
+        let mut text = Vec::new();
+        // The server ends it, by its own will or with what it had not read.
+        let _ = stream.read_to_end(&mut text);
+        String::from_utf8_lossy(&text).matches("HTTP/1.1 ").count()
+    };
+    let (chunked, chunks) = ("Transfer-Encoding: chunked", "2\r\n{}\r\n0\r\n\r\n");
+    for (head, body) in [
+        (format!("Content-Length: 6\r\n{chunked}"), chunks),
+        (format!("{chunked}\r\nContent-Length: 6"), chunks),
+        ("Content-Length: 2\r\nContent-Length: 3".to_owned(), "{}"),
+        ("Content-Length: 2, 2".to_owned(), "{}"),
+        ("Content-Length: +2".to_owned(), "{}"),
+        ("Transfer-Encoding: xchunked".to_owned(), chunks),
+        ("Transfer-Encoding : chunked".to_owned(), chunks),
+        ("Transfer-Encoding: chunked, identity".to_owned(), chunks),
+        (chunked.to_owned(), "2;a\nX\r\n{}\r\n0\r\n\r\n"),
+        (chunked.to_owned(), "2\n{}\n0\n\n"),
+        (chunked.to_owned(), "0x2\r\n{}\r\n0\r\n\r\n"),
+    ] {
+        assert_eq!(answers(&head, body), 1, "{head} {body}");
+    }
+    // One that is plain leaves it open, and the other one is answered, too.
+    let mut stream = TcpStream::connect(&address).unwrap();
+    let first =
+        format!("GET /health HTTP/1.1\r\nHost: pond\r\n\r\n{}", behind.replace("Host", "Connection: close\r\nHost"));
+    stream.write_all(first.as_bytes()).unwrap();
+    let mut text = String::new();
+    stream.read_to_string(&mut text).unwrap();
+    assert_eq!(text.matches("HTTP/1.1 200").count(), 2, "{text}");
 }

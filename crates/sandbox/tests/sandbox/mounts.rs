@@ -340,6 +340,37 @@ fn what_another_process_replaces_while_a_mount_is_placed_leads_nowhere() {
 }
 
 #[test]
+fn namespaces_of_its_own_show_a_command_nothing_of_the_machine() {
+    as_root_and_as_user("mounts::namespaces_of_its_own_show_a_command_nothing_of_the_machine", |place| {
+        sources(place);
+        let before = state(&place.path("outside"));
+        let look = look_around(place);
+        for tries in [
+            "busybox mkdir /mnt; mount -o rbind / /mnt",
+            "busybox umount -l /; busybox umount -l /proc; busybox umount -l /proc/kcore; busybox umount -l /dev",
+            "busybox mkdir /new; mount -t tmpfs x /new; busybox mkdir /new/old; busybox pivot_root /new /new/old; cd /",
+            "for number in 3 4 5 6 7 8 9 18 19; do mount -t tmpfs x /proc/self/fd/$number; done",
+            "for kind in U:user m:mnt p:pid n:net; do busybox nsenter -${kind%:*}/proc/1/ns/${kind#*:} true && echo went in; done",
+        ] {
+            let script = format!(
+                "{look}; unshare -U -r -m -p -f sh -c '{tries}' 2>/dev/null; unshare -U -r -m sh -c '{tries}; {look}'"
+            );
+            let mut spec = Spec { namespaces: true, ..place.spec(&script) };
+            Kind::ReadOnlyFolder.add(place, "/shown", &mut spec);
+            Kind::Memory.add(place, "/run/pondrix", &mut spec);
+            let (exit, text) = place.run(&spec);
+            assert!(!text.contains("went in"), "{tries}: {text}");
+            // What it mounts itself, it may list.
+            let own: String =
+                text.lines().filter(|line| !line.contains(" - ")).map(|line| format!("{line}\n")).collect();
+            verify(place, tries, &before, (exit, own));
+            assert_eq!(fs::read_to_string(place.path("source/shown/file")).unwrap(), SHOWN);
+            place.forget("root");
+        }
+    });
+}
+
+#[test]
 fn what_is_mounted_is_seen_where_links_lead_inside() {
     as_root_and_as_user("mounts::what_is_mounted_is_seen_where_links_lead_inside", |place| {
         sources(place);
