@@ -288,9 +288,7 @@ impl Candidate<'_> {
         let carries = format!("carries {}", self.title());
         match (self.is_protected(), self.is_in_ref) {
             (true, false) => format!("{carries}, which does not have its commit now"),
-            (true, true) if !self.was_trusted => {
-                format!("{carries}, which {} did not protect when the run was made", self.project)
-            }
+            (true, true) if !self.was_trusted => format!("{carries}, which was not trusted when the run was made"),
             _ => format!("{carries}; {} protects {protected}", self.project),
         }
     }

@@ -185,7 +185,7 @@ fn a_name_alone_makes_no_run_trusted() {
     assert!(main.is_trusted());
     let tag = run(&protected, "", Some("v1"), StartKind::Rerun);
     for (run, words, help) in [
-        (Candidate { was_trusted: false, ..main.clone() }, "did not protect when the run was made", "--branch main"),
+        (Candidate { was_trusted: false, ..main.clone() }, "was not trusted when the run was made", "--branch main"),
         (Candidate { is_in_ref: false, ..main.clone() }, "which does not have its commit now", "--branch main"),
         (Candidate { is_in_ref: false, ..tag.clone() }, "the tag `v1`, which does not have its commit", "--tag v1"),
         (Candidate { branch: "plan-b", ..main.clone() }, "visitor-desk protects main", "--protect REF"),

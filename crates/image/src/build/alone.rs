@@ -64,6 +64,10 @@ impl Outside for Alone {
         "none"
     }
 
+    fn network_files(&self, _: RunNetwork) -> &'static [&'static str] {
+        &[]
+    }
+
     fn download(&self, address: &str, _: &Path) -> Result<(), OutsideError> {
         Err(format!("{address} cannot be reached: this build has no network").into())
     }

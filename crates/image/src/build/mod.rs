@@ -176,6 +176,9 @@ pub trait Outside: Sync {
     /// The word for the network that a RUN has where it asks for none: what it makes may depend on it.
     fn network(&self) -> &'static str;
 
+    /// The files that a command in such a network sees in place of the image's own. They are no part of what it makes.
+    fn network_files(&self, network: RunNetwork) -> &'static [&'static str];
+
     /// Writes what an address of the Web gives into a file.
     ///
     /// # Errors

@@ -101,7 +101,9 @@ impl StageBuild<'_> {
             }
             command => command.argv(&self.state.shell()),
         };
-        let root = Rootfs { mount_points: shown.points.clone(), ..Rootfs::new(below.clone(), scratch.to_owned()) };
+        let mut points = shown.points;
+        points.extend(self.network_points(run.network, &below));
+        let root = Rootfs { mount_points: points.clone(), ..Rootfs::new(below.clone(), scratch.to_owned()) };
         let spec = Spec {
             argv,
             env,
@@ -135,10 +137,19 @@ impl StageBuild<'_> {
             Exit::Failed(words) => return failed(words, None),
             Exit::Killed => return Err(BuildError::Halted),
         }
-        for point in &shown.points {
+        for point in &points {
             forget_mount_point(&scratch.join("upper"), point, &below);
         }
         Ok(Contents::whole(times))
+    }
+
+    /// Places for the files of a network that the image does not have: where links lead, so that nothing is made for them
+    /// in what becomes a layer.
+    fn network_points(&self, network: RunNetwork, below: &[PathBuf]) -> Vec<MountPoint> {
+        let files = self.build.outside.network_files(network).iter();
+        let real = files.filter_map(|file| Layers(below).follow(Path::new(file)));
+        let missing = real.filter(|path| Layers(below).find(path).is_none());
+        missing.map(|path| MountPoint { path, is_folder: false }).collect()
     }
 
     fn wait_for(&self, at: &Instruction, spec: &Spec, network: RunNetwork) -> Result<Exit, BuildError> {

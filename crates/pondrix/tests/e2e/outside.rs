@@ -184,3 +184,27 @@ async fn no_recipe_and_no_step_sees_the_machines_root() {
     steps_find_no_way_out(&world, &repository, "").await;
     lists_of_each_are_as_meant(&world, &repository, "").await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_that_are_mounted_for_a_network_are_no_part_of_a_layer_wherever_links_lead() {
+    let world = World::new().await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    repository.write("pondrix.kdl", &building("")).unwrap();
+    let etc = repository.folder().join("links/etc");
+    std::fs::create_dir_all(&etc).unwrap();
+    std::os::unix::fs::symlink("../run/resolve/stub.conf", etc.join("resolv.conf")).unwrap();
+    let recipe = format!(
+        "FROM {REGISTRY}/base/shell:1 AS shell\nFROM scratch AS one\nCOPY --from=shell /bin /bin\nCOPY links /\n\
+         RUN cat /etc/hosts; ls /run/resolve/stub.conf; touch /made\n\
+         FROM {REGISTRY}/base/shell:1\nCOPY --from=one / /seen/\nRUN find /seen -path /seen/bin -prune -o -print\n"
+    );
+    let (what, log) = built(&world, &repository, &format!("RUN true\n{recipe}")).await;
+    assert_eq!(what, "", "{log}");
+    assert!(log.contains("localhost") && log.contains("/run/resolve/stub.conf\n"), "it is seen while it runs: {log}");
+    let mut seen: Vec<_> = log
+        .lines()
+        .filter_map(|line| line.rsplit_once("> ").map_or(line, |(_, said)| said).strip_prefix("/seen"))
+        .collect();
+    seen.sort_unstable();
+    assert_eq!(seen, ["", "/etc", "/etc/resolv.conf", "/made"], "{log}");
+}

@@ -2,6 +2,7 @@
 //! name of a branch or tag alone.
 
 use pondrix_api::RunSummary;
+use pondrix_core::pipeline::TemplateName;
 use pondrix_core::{RunId, State};
 use pondrix_standin::garden::{REGISTRY, Repository};
 
@@ -87,7 +88,7 @@ async fn a_commit_that_was_never_trusted_is_not_when_its_branch_is_protected_lat
     // It stays in the branch, which is protected from now on.
     protect(&world, &["main", "plan-*"]).await;
     let (again, said) = rerun(&world, &bad).await;
-    let words = "which plant-labels did not protect when the run was made -> start a new run of what it has now: pondrix \
+    let words = "which was not trusted when the run was made -> start a new run of what it has now: pondrix \
                  start plant-labels --branch plan-b";
     was_refused(&world, &again, &said, &[words]).await;
     // Whoever may start runs says that what the branch has now is to be run.
@@ -130,6 +131,55 @@ async fn a_branch_that_is_made_again_and_a_tag_that_moves_give_their_trust_to_no
         let (again, said) = rerun(&world, run).await;
         was_refused(&world, &again, &said, &[named, "which does not have its commit now"]).await;
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_rerun_carries_over_and_a_template_that_moved_make_it_no_more_trusted() {
+    let (world, repository) = world().await;
+    // The first job passes, of a branch that nobody protects, and its result is carried over.
+    let job =
+        |name: &str, lines: &str| format!("job \"{name}\" {{\ncontainer \"{REGISTRY}/base/shell:1\"\n{lines}\n}}\n");
+    let second = job("second", &format!("{SHOWS}\nstep \"false\""));
+    let pipeline = format!(
+        "start commit=\"**\"\nstage \"one\" {{\n{}}}\nstage \"two\" {{\n{second}}}\n",
+        job("first", "step \"true\"")
+    );
+    repository.write("pondrix.kdl", &pipeline).unwrap();
+    let run = push_to(&world, &repository, "plan-b").await;
+    world.end_of(&run).await;
+    protect(&world, &["main", "plan-b"]).await;
+    let said = world.pondrix(&["rerun", &run.to_string(), "--json"]).await;
+    let again = run_in(&said.out);
+    let ended = world.end_of(&again).await;
+    assert_eq!(ended.stages[0].jobs[0].state, State::Passed);
+    let log = world.log(&again, "two/second").await;
+    assert!(log.contains("\"protected\":false"), "{log}");
+    // A run of the default branch with a template that its tag does not name any more.
+    let (platform, _) = world.project("platform", &[]).await;
+    let text = format!("stage \"verify\" {{\n{}}}\n", job("unit", "secret \"PRINTER_KEY\"\nstep \"echo has the key\""));
+    platform.write("keyed.kdl", &text).unwrap();
+    let first = platform.push("A template").unwrap();
+    platform.push_tag("v1", &first).unwrap();
+    assert_eq!(world.pondrix(&["project", "set", "platform", "--templates", "yes"]).await.status, 0);
+    let seen = async |commit: &str| {
+        let name = TemplateName::new("keyed", "platform", "", "v1").unwrap();
+        until("the tag", async || (world.client.template(&name).await.ok()?.commit == commit).then_some(())).await;
+    };
+    seen(&first).await;
+    repository.git(&["checkout", "--quiet", "main"]).unwrap();
+    repository
+        .write("pondrix.kdl", "start commit=\"**\"\nuse \"keyed\" project=\"platform\" version=\"v1\"\n")
+        .unwrap();
+    let run = world.run_of("plant-labels", &repository.push("With a template").unwrap()).await;
+    world.passes(&run).await;
+    world.passes(&rerun(&world, &run).await.0).await;
+    platform.git(&["checkout", "--quiet", "--orphan", "other"]).unwrap();
+    platform.write("keyed.kdl", &text.replace("has the key", "has it")).unwrap();
+    let other = platform.push_to("other", "Another template").unwrap();
+    platform.push_tag("v1", &other).unwrap();
+    seen(&other).await;
+    let (again, said) = rerun(&world, &run).await;
+    was_refused(&world, &again, &said, &["which was not trusted when the run was made"]).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

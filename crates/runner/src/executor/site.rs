@@ -16,7 +16,7 @@ use pondrix_sandbox::{self as sandbox, Running, Spec};
 use super::context::JobExecutor;
 use super::disk_space::DiskSpace;
 use super::error::JobError;
-use super::surroundings::Surroundings;
+use super::surroundings::{NETWORK_FILES, Surroundings};
 use crate::log::Piece;
 
 /// The most that an ADD takes from an address.
@@ -96,6 +96,10 @@ impl Outside for Site<'_> {
             Network::Outbound => "outbound",
             Network::Host => "host",
         }
+    }
+
+    fn network_files(&self, network: RunNetwork) -> &'static [&'static str] {
+        if network == RunNetwork::None { &[] } else { &NETWORK_FILES }
     }
 
     fn download(&self, address: &str, to: &Path) -> Result<(), OutsideError> {

@@ -177,6 +177,9 @@ impl Drop for Service {
     }
 }
 
+/// The files that say which names there are in a network (hosts(5), resolv.conf(5)).
+pub(crate) const NETWORK_FILES: [&str; 2] = ["/etc/hosts", "/etc/resolv.conf"];
+
 /// What is said of a service that was ended for want of memory.
 const HUNGRY: &str = ": it needed more memory than the job may use";
 
@@ -236,11 +239,11 @@ fn own_addresses(table: &str) -> Vec<Ipv4Addr> {
     own.into_iter().collect()
 }
 
-/// The files that say which names there are in the network (hosts(5), resolv.conf(5)).
+/// What is shown at [`NETWORK_FILES`].
 fn names(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Result<Vec<Bind>, JobError> {
     let shown = |from: PathBuf, to: &str| Bind { from, to: to.to_owned(), read_only: true };
     if reach == Network::Host {
-        let machines = ["/etc/hosts", "/etc/resolv.conf"].into_iter().filter(|path| fs::exists(path).unwrap_or(false));
+        let machines = NETWORK_FILES.into_iter().filter(|path| fs::exists(path).unwrap_or(false));
         return Ok(machines.map(|path| shown(path.into(), path)).collect());
     }
     let mut hosts = "127.0.0.1\tlocalhost\n::1\tlocalhost\n".to_owned();
@@ -252,10 +255,10 @@ fn names(executor: &JobExecutor, reach: Network, services: &[ServiceWork]) -> Re
         Network::None | Network::Host => String::new(),
     };
     let mut binds = Vec::new();
-    for (name, text) in [("hosts", hosts), ("resolv.conf", resolver)] {
-        let path = executor.scratch.path().join(name);
-        fs::write(&path, text).doing(|| format!("could not write the job's {name}"))?;
-        binds.push(shown(path, &format!("/etc/{name}")));
+    for (at, text) in NETWORK_FILES.into_iter().zip([hosts, resolver]) {
+        let path = executor.scratch.path().join(at.trim_start_matches("/etc/"));
+        fs::write(&path, text).doing(|| format!("could not write the job's {at}"))?;
+        binds.push(shown(path, at));
     }
     Ok(binds)
 }

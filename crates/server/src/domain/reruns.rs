@@ -2,15 +2,16 @@
 
 use std::sync::Arc;
 
+use pondrix_api::TemplateUse;
 use pondrix_core::State;
-use pondrix_core::pipeline::StartKind;
+use pondrix_core::pipeline::{StartKind, TemplateName};
 use pondrix_core::run::Event;
 use pondrix_core::run::Run;
 use pondrix_core::work::RunFacts;
 use tracing::warn;
 
 use super::{Asker, Engine, LiveRun, Standing, Started};
-use crate::store::{NewRun, Project, StoreError};
+use crate::store::{self, NewRun, Project, StoreError};
 
 impl Engine {
     /// Does again what did not pass in a run, while what passed keeps its results; or everything.
@@ -38,7 +39,9 @@ impl Engine {
                 facts.id, facts.id
             )));
         }
-        let was_trusted = facts.was_trusted && self.is_trusted_still(project, facts).await?;
+        let was_trusted = facts.was_trusted
+            && self.is_trusted_still(project, facts).await?
+            && self.templates_stand(project, &earlier.row.templates).await?;
         let summary = &earlier.row.summary;
         let new = NewRun {
             start: StartKind::Rerun,
@@ -71,6 +74,36 @@ impl Engine {
         let (name, is_in_ref) = (project.name.to_string(), self.is_in_ref(facts).await?);
         let standing = self.store.read(move |c| Standing::read(c, &name, None)).await?;
         Ok(standing.candidate(facts, is_in_ref).is_trusted())
+    }
+}
+
+impl Engine {
+    /// Whether each template that a run used is still what its version names, or came before that: the run's plan has the
+    /// text of then.
+    async fn templates_stand(&self, own: &Project, uses: &[TemplateUse]) -> Result<bool, StoreError> {
+        for TemplateUse { template, commit, .. } in uses {
+            let Some((project, version)) = TemplateName::project_and_version(template) else { return Ok(false) };
+            if version == commit {
+                continue;
+            }
+            let name = project.to_owned();
+            let Some(giver) = self.store.read(move |c| store::project(c, &name)).await? else { return Ok(false) };
+            let repository = self.repository(&giver);
+            // A protected run takes a tag, or what its own project protects.
+            let mut stands = repository.contains(&format!("refs/tags/{version}"), commit).await;
+            if stands == Ok(false) && giver.id == own.id {
+                stands = repository.contains(&format!("refs/heads/{version}"), commit).await;
+            }
+            match stands {
+                Ok(true) => {}
+                Ok(false) => return Ok(false),
+                Err(error) => {
+                    warn!(template, %error, "whether a template stands cannot be found out");
+                    return Ok(false);
+                }
+            }
+        }
+        Ok(true)
     }
 }
 

@@ -75,6 +75,17 @@ impl TemplateName {
     }
 }
 
+impl TemplateName {
+    /// The project and the version in a name as it is shown; nothing for a text that is none.
+    #[must_use]
+    pub fn project_and_version(shown: &str) -> Option<(&str, &str)> {
+        let (project, rest) = shown.split_once('/')?;
+        // A name is plain, and so the first `@` behind a file's ending is the one in front of the version.
+        let (_, version) = rest.split_once(".kdl@")?;
+        Some((project, version))
+    }
+}
+
 /// As messages name it: `platform/templates/server.kdl@2`.
 impl fmt::Display for TemplateName {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
