@@ -350,7 +350,7 @@ async fn a_second_runner_finds_in_the_registry_what_the_first_one_made_and_fetch
     let world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
     let recipe = format!(
-        "FROM {REGISTRY}/base/shell:1 AS build\nRUN od -x /dev/urandom | head -n 1 > /never-twice\n\
+        "FROM {REGISTRY}/base/shell:1 AS build\nRUN od -x /dev/urandom | head -n 1 > /never-twice; touch /besides\n\
          FROM {REGISTRY}/base/shell:1\nCOPY --from=build /never-twice /\nCOPY beds /beds\n"
     );
     repository.write("image.recipe", &recipe).unwrap();
