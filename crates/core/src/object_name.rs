@@ -27,11 +27,11 @@ pub enum ObjectNameError {
     /// A part is not what such a part is.
     #[error("{field} `{value}` cannot be: it is {rule}")]
     Invalid {
-        /// Which part.
+        /// The part of the object.
         field: &'static str,
-        /// What stands there.
+        /// The value found.
         value: String,
-        /// What may.
+        /// The values allowed.
         rule: &'static str,
     },
 }
@@ -41,7 +41,7 @@ const SUBDOMAIN: &str =
     "up to 253 of a-z, 0-9, `-` and `.`, with a letter or digit at both ends of each part (RFC 1123)";
 const VERSION: &str = "VERSION or GROUP/VERSION, as in `v1` and `apps/v1`";
 const KIND: &str = "letters and digits, as in `ConfigMap`";
-const SEGMENT: &str = "up to 253 letters, digits and `-._:@+~`, and not `.` or `..`";
+const SEGMENT: &str = "up to 253 characters: letters, digits and `-._:@+~`, and not `.` or `..`";
 
 /// The group whose objects may be named by any segment of a path: roles of a cluster itself are called `system:node`.
 const RIGHTS: &str = "rbac.authorization.k8s.io";

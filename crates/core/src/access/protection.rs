@@ -298,9 +298,9 @@ impl Candidate<'_> {
     pub fn help(&self) -> String {
         let project = self.project;
         match (self.is_protected(), self.tag) {
-            (true, Some(tag)) => format!("start a new run of what it has now: pondrix start {project} --tag {tag}"),
+            (true, Some(tag)) => format!("start a new run of the tag: pondrix start {project} --tag {tag}"),
             (true, None) => {
-                format!("start a new run of what it has now: pondrix start {project} --branch {}", self.branch)
+                format!("start a new run of the branch: pondrix start {project} --branch {}", self.branch)
             }
             (false, _) => {
                 format!("merge it first, or have {project} protect that: pondrix project set {project} --protect REF")

@@ -88,7 +88,7 @@ async fn a_commit_that_was_never_trusted_is_not_when_its_branch_is_protected_lat
     // It stays in the branch, which is protected from now on.
     protect(&world, &["main", "plan-*"]).await;
     let (again, said) = rerun(&world, &bad).await;
-    let words = "which was not trusted when the run was made -> start a new run of what it has now: pondrix \
+    let words = "which was not trusted when the run was made -> start a new run of the branch: pondrix \
                  start plant-labels --branch plan-b";
     was_refused(&world, &again, &said, &[words]).await;
     // Whoever may start runs says that what the branch has now is to be run.
