@@ -23,6 +23,9 @@ use crate::store::io_error;
 /// Variables that say how the Web is reached: a RUN sees them where the build is given them, without ARG, and
 /// what it makes does not depend on them.
 pub(super) const PROXIES: [&str; 5] = ["HTTP_PROXY", "HTTPS_PROXY", "FTP_PROXY", "NO_PROXY", "ALL_PROXY"];
+/// Raised when the same command makes another layer than before: what was cached is then made again, so that every runner
+/// makes the same bytes. 1: no files of the network are left in it.
+const LAYER_FORM: u64 = 1;
 /// How often a running command looks whether the build is to end.
 pub(super) const HALT_CHECK: Duration = Duration::from_millis(50);
 impl StageBuild<'_> {
@@ -52,7 +55,7 @@ impl StageBuild<'_> {
             RunNetwork::None => "none",
             RunNetwork::Default | RunNetwork::Host => self.build.outside.network(),
         };
-        key.text(&config.working_dir).text(&config.user).text(network).number(self.state.moment);
+        key.text(&config.working_dir).text(&config.user).text(network).number(self.state.moment).number(LAYER_FORM);
         for mount in &mounts {
             self.mount_key(at, mount, &mut key)?;
         }
