@@ -74,8 +74,8 @@ fn each_place_has_ids_of_its_own_and_finds_the_files_of_the_others_as_its_own() 
     for (number, ids) in places.ids.iter().enumerate() {
         let name = format!("root-{number}");
         let root = Rootfs::new(vec![place.path("layer")], place.path(&name));
-        let script = "echo made > /shared/first || exit 1; busybox chown 33:0 /shared/first; busybox stat -c '%u:%g' /etc/passwd \
-                      /shared/first; echo own > /etc/own; sleep 600";
+        let script = "echo made > /shared/first || exit 1; echo own > /etc/own; busybox chown 33:0 /shared/first; busybox \
+                      stat -c '%u:%g' /etc/passwd /shared/first; sleep 600";
         let spec = Spec { root, binds: vec![bind.clone()], ..place.spec(script) };
         let launcher = place.launcher.apart(*ids, place.folder.path().canonicalize().unwrap());
         let (reader, writer) = std::io::pipe().unwrap();
