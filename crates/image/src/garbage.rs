@@ -15,15 +15,18 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{self, Write};
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use pondrix_core::image::Digest;
+use pondrix_files::{TemporaryFolder, Watch, usage};
 
 use crate::{Store, build};
 
+/// What something counts as that cannot be counted: there is too much as long as it is there.
+const UNCOUNTED: u64 = 1 << 50;
 /// How far below its limit a store is brought, in hundredths, so that not every job has to make room.
 const TARGET: u64 = 90;
 /// A file's time may come from a clock that is behind by some milliseconds.
@@ -145,7 +148,7 @@ impl Store {
     /// What the system says.
     pub fn forget_unfinished(&self) -> io::Result<()> {
         for entry in fs::read_dir(self.folder().join("unfinished"))? {
-            remove_tree(&entry?.path())?;
+            pondrix_files::remove(&entry?.path())?;
         }
         Ok(())
     }
@@ -201,7 +204,8 @@ impl Store {
         let mut all = self.contents()?;
         all.extend(self.records()?);
         all.extend(cached(caches)?);
-        let total = all.iter().map(|content| content.bytes).sum::<u64>() + taken_by(&self.folder().join("unfinished"));
+        let total = all.iter().map(|content| content.bytes).sum::<u64>()
+            + taken_by(&self.folder().join("unfinished")).unwrap_or(0);
         let excess = room.excess(total, &rustix::fs::statvfs(self.folder())?);
         Ok(self.remove_oldest(all, excess))
     }
@@ -244,7 +248,7 @@ impl Store {
                 aside
             };
             build::forget_cache(&content.path);
-            drop(aside.map(|aside| remove_tree(&aside.keep())));
+            drop(aside);
             freed.count += 1;
             freed.bytes += content.bytes;
         }
@@ -283,47 +287,18 @@ impl Store {
 
     /// Removes content so that it is there whole or not at all.
     fn remove(&self, path: &Path) -> io::Result<()> {
-        self.set_aside(path)?.map_or(Ok(()), |aside| remove_tree(&aside.keep()))
+        self.set_aside(path)?.map_or(Ok(()), |aside| pondrix_files::remove(&aside.keep()))
     }
 
     /// The same, and leaves the removing of a folder, which takes its time, to who asked.
-    fn set_aside(&self, path: &Path) -> io::Result<Option<tempfile::TempDir>> {
+    fn set_aside(&self, path: &Path) -> io::Result<Option<TemporaryFolder>> {
         if !path.is_dir() {
             return fs::remove_file(path).map(|()| None);
         }
-        let place = tempfile::tempdir_in(self.folder().join("unfinished"))?;
+        let place = TemporaryFolder::new_in(&self.folder().join("unfinished"))?;
         fs::rename(path, place.path().join("layer"))?;
         Ok(Some(place))
     }
-}
-
-/// Removes a folder with all that is in it, or a file. Folders that their owner may not write, as images have them, are
-/// opened first where this is no root.
-///
-/// # Errors
-/// What the system says.
-pub fn remove_tree(path: &Path) -> io::Result<()> {
-    if !fs::symlink_metadata(path)?.is_dir() {
-        return fs::remove_file(path);
-    }
-    match fs::remove_dir_all(path) {
-        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
-            open_folders(path)?;
-            fs::remove_dir_all(path)
-        }
-        other => other,
-    }
-}
-
-fn open_folders(folder: &Path) -> io::Result<()> {
-    fs::set_permissions(folder, fs::Permissions::from_mode(0o700))?;
-    for entry in fs::read_dir(folder)? {
-        let entry = entry?;
-        if entry.file_type()?.is_dir() {
-            open_folders(&entry.path())?;
-        }
-    }
-    Ok(())
 }
 
 /// Notes that a build mounts a cache now, after which its size is another.
@@ -376,7 +351,11 @@ fn content(path: PathBuf, mark: PathBuf) -> Option<Content> {
     let bytes = match known {
         Some(bytes) => bytes,
         None => {
-            let bytes = if data.is_dir() { taken_by(&path) } else { data.blocks() * 512 };
+            let bytes = if data.is_dir() { taken_by(&path) } else { Some(data.blocks() * 512) };
+            // What cannot be counted is the first to go.
+            let Some(bytes) = bytes else {
+                return Some(Content { used: SystemTime::UNIX_EPOCH, bytes: UNCOUNTED, path, mark });
+            };
             // The time of the last use stays: looking is not using.
             if fs::write(&mark, bytes.to_string()).is_ok() {
                 drop(File::options().write(true).open(&mark).and_then(|mark| mark.set_modified(used)));
@@ -387,16 +366,9 @@ fn content(path: PathBuf, mark: PathBuf) -> Option<Content> {
     Some(Content { used, bytes, path, mark })
 }
 
-/// How many bytes of the disk a folder takes. A file with several names counts once for each: that is a
-/// little more than there is, and never less.
-fn taken_by(folder: &Path) -> u64 {
-    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
-    let of = |entry: fs::DirEntry| match entry.metadata() {
-        Ok(data) if data.is_dir() => data.blocks() * 512 + taken_by(&entry.path()),
-        Ok(data) => data.blocks() * 512,
-        Err(_) => 0,
-    };
-    entries.map(of).sum()
+/// How many bytes of the disk a folder takes; nothing where that cannot be told.
+fn taken_by(folder: &Path) -> Option<u64> {
+    usage(folder, &Watch::none()).ok()
 }
 
 #[cfg(test)]

@@ -6,17 +6,19 @@ use std::collections::BTreeMap;
 use std::ffi::CString;
 use std::fs::{self, File};
 use std::io::{self, Read};
-use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use pondrix_core::image::packages::{self, Package};
 use pondrix_core::image::{Digest, Entry, EntryKind, merge};
+use pondrix_files::{Found, Order, Watch, walk};
 use pondrix_sandbox::IdMap;
+use rustix::fs::FileType;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
 use crate::hash::Sha256;
-use crate::layer::pack::{is_opaque, is_whiteout};
+use crate::layer::bounds::Bounds;
+use crate::layer::pack::is_opaque;
 use crate::layer::tree::{NodeKind, Tree};
 use crate::store::{io_error, mark_used};
 use crate::{Image, Store, StoreError};
@@ -110,9 +112,15 @@ impl Listing {
     }
 
     /// Of an unpacked layer.
-    pub(crate) fn of_folder(root: &Path, ids: IdMap) -> io::Result<Self> {
-        let mut entries = Vec::new();
-        walk(root, ids, Path::new(""), &mut vec![0; 256 * 1024], &mut entries)?;
+    pub(crate) fn of_folder(root: &Path, ids: IdMap, watch: &Watch) -> io::Result<Self> {
+        let (mut entries, mut buffer) = (Vec::new(), vec![0; 256 * 1024]);
+        let mut bounds = Bounds::default();
+        walk(root, Order::Any, &pondrix_files::Bounds::KEPT, watch, |found| {
+            // Said before any of it is read.
+            bounds.admit(found.path, if found.kind() == FileType::RegularFile { found.length() } else { 0 })?;
+            entries.push(entry(found, root, ids, watch, &mut buffer)?);
+            Ok(())
+        })?;
         entries.sort_by(|one, other| one.path.cmp(&other.path));
         let mut packages = Vec::new();
         for (place, entry) in entries.iter().enumerate().filter(|(_, entry)| entry.kind == EntryKind::File) {
@@ -197,7 +205,7 @@ impl Store {
     /// Looks at an unpacked layer.
     fn list(&self, diff_id: &Digest) -> Result<Listing, StoreError> {
         let told = io_error(format!("list layer {}", diff_id.short()));
-        let listing = Listing::of_folder(&self.layer_path(diff_id), self.ids()).map_err(told)?;
+        let listing = Listing::of_folder(&self.layer_path(diff_id), self.ids(), self.watch()).map_err(told)?;
         self.keep_listing(diff_id, &listing)?;
         Ok(listing)
     }
@@ -241,38 +249,32 @@ impl Store {
     }
 }
 
-fn walk(root: &Path, ids: IdMap, relative: &Path, buffer: &mut [u8], listing: &mut Vec<Entry>) -> io::Result<()> {
-    for entry in fs::read_dir(root.join(relative))? {
-        let path = relative.join(entry?.file_name());
-        let on_disk = root.join(&path);
-        let data = fs::symlink_metadata(&on_disk)?;
-        let kind = data.file_type();
-        let mut one = Entry {
-            path: path.to_string_lossy().into_owned(),
-            kind: EntryKind::Pipe,
-            mode: data.mode() & 0o7777,
-            owner: ids.to_inside(data.uid(), data.gid()),
-            size: 0,
-            content: String::new(),
-        };
-        if is_whiteout(&data) {
-            one = Entry { kind: EntryKind::Removed, mode: 0, owner: (0, 0), ..one };
-        } else if kind.is_dir() {
-            one.kind = if is_opaque(&on_disk) { EntryKind::Cover } else { EntryKind::Folder };
-        } else if kind.is_symlink() {
-            one.kind = EntryKind::Link;
-            one.content = fs::read_link(&on_disk)?.to_string_lossy().into_owned();
-        } else if kind.is_file() {
-            let content = short_hash(&hash_of_file(&on_disk, buffer)?);
-            one = Entry { kind: EntryKind::File, size: data.len(), content, ..one };
+/// What a listing says of something in a layer.
+fn entry(found: &Found<'_>, root: &Path, ids: IdMap, watch: &Watch, buffer: &mut [u8]) -> io::Result<Entry> {
+    let stat = &found.stat;
+    let entry = Entry {
+        path: found.path.to_string_lossy().into_owned(),
+        kind: EntryKind::Pipe,
+        mode: stat.st_mode & 0o7777,
+        owner: ids.to_inside(stat.st_uid, stat.st_gid),
+        size: 0,
+        content: String::new(),
+    };
+    Ok(match found.kind() {
+        FileType::CharacterDevice if stat.st_rdev == 0 => {
+            Entry { kind: EntryKind::Removed, mode: 0, owner: (0, 0), ..entry }
         }
-        let is_folder = matches!(one.kind, EntryKind::Folder | EntryKind::Cover);
-        listing.push(one);
-        if is_folder {
-            walk(root, ids, &path, buffer, listing)?;
+        FileType::Directory if is_opaque(&root.join(found.path)) => Entry { kind: EntryKind::Cover, ..entry },
+        FileType::Directory => Entry { kind: EntryKind::Folder, ..entry },
+        FileType::Symlink => {
+            Entry { kind: EntryKind::Link, content: found.target()?.to_string_lossy().into_owned(), ..entry }
         }
-    }
-    Ok(())
+        FileType::RegularFile => {
+            let content = short_hash(&hash_of(watch.reader(found.open()?), buffer)?);
+            Entry { kind: EntryKind::File, size: found.length(), content, ..entry }
+        }
+        _ => entry,
+    })
 }
 
 /// Half of a file's BLAKE3, in hexadecimal digits: enough to tell two files apart.
@@ -280,8 +282,7 @@ pub(crate) fn short_hash(hash: &blake3::Hash) -> String {
     hash.to_hex()[..32].to_owned()
 }
 
-fn hash_of_file(path: &Path, buffer: &mut [u8]) -> io::Result<blake3::Hash> {
-    let mut file = File::open(path)?;
+fn hash_of(mut file: impl Read, buffer: &mut [u8]) -> io::Result<blake3::Hash> {
     let mut hash = blake3::Hasher::new();
     loop {
         match file.read(buffer)? {

@@ -18,7 +18,7 @@ pub mod registry;
 mod rootfs;
 mod store;
 
-pub use garbage::{Freed, InUse, Room, remove_tree};
+pub use garbage::{Freed, InUse, Room};
 pub use hash::digest_of;
 pub use layer::Compression;
 pub use oci::{Config, Descriptor, HealthConfig, History, Index, Manifest, Platform, PlatformError, RunConfig, media};

@@ -27,6 +27,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use pondrix_core::image::Digest;
+use pondrix_files::{TemporaryFolder, Watch};
 use pondrix_sandbox::IdMap;
 
 use crate::build::CacheUsers;
@@ -55,6 +56,8 @@ pub struct Store {
     /// The layers that are being unpacked, and the blobs that are being fetched.
     unpacking: Arc<InTurn>,
     fetching: Arc<Fetches>,
+    /// Whether the work goes on for which it is used.
+    watch: Watch,
 }
 
 /// An image whose parts are all in the store.
@@ -137,10 +140,22 @@ impl Store {
             cache_users: Arc::default(),
             unpacking: Arc::default(),
             fetching: Arc::default(),
+            watch: Watch::none(),
         };
         store.take_form().map_err(io_error("bring it into this version's form"))?;
         store.doubt_what_is_new().map_err(io_error("look what is in it"))?;
         Ok(store)
+    }
+
+    /// The same store for work that may be given up: then what is packed, unpacked, read or listed ends with
+    /// [`pondrix_files::GivenUp`].
+    #[must_use]
+    pub fn watched(&self, watch: Watch) -> Self {
+        Self { watch, ..self.clone() }
+    }
+
+    pub(crate) const fn watch(&self) -> &Watch {
+        &self.watch
     }
 
     /// The ids that unpacked files belong to.
@@ -191,9 +206,8 @@ impl Store {
     }
 
     /// A folder to unpack a layer in.
-    pub(crate) fn unfinished_folder(&self) -> Result<tempfile::TempDir, StoreError> {
-        let folder = tempfile::tempdir_in(self.folder.join("unfinished")).map_err(io_error("make a folder"))?;
-        Ok(folder)
+    pub(crate) fn unfinished_folder(&self) -> Result<TemporaryFolder, StoreError> {
+        TemporaryFolder::new_in(&self.folder.join("unfinished")).map_err(io_error("make a folder"))
     }
 
     /// Gives a blob its name. It is there whole or not at all.
@@ -237,7 +251,8 @@ impl Store {
         if !mark.exists() {
             return Ok(());
         }
-        let found = digest_of_file(File::open(&path).map_err(told())?).map_err(told())?;
+        let file = File::open(&path).map_err(told())?;
+        let found = digest_of_file(self.watch.reader(file)).map_err(told())?;
         if found != *digest {
             fs::remove_file(path).map_err(told())?;
             return Err(StoreError::WrongDigest { wanted: digest.clone(), found });
@@ -279,7 +294,7 @@ impl Store {
         let to = self.layer_path(diff_id);
         match fs::rename(folder, &to) {
             // Somebody else unpacked the same layer meanwhile; theirs is as good.
-            Err(_) if to.is_dir() => fs::remove_dir_all(folder).map_err(io_error("remove a layer unpacked twice")),
+            Err(_) if to.is_dir() => pondrix_files::remove(folder).map_err(io_error("remove a layer unpacked twice")),
             other => other.map_err(io_error(format!("keep layer {diff_id}"))),
         }
     }
@@ -336,10 +351,12 @@ impl Store {
         if fs::read_to_string(&known).is_ok_and(|form| form == FORM) {
             return Ok(());
         }
-        let place = tempfile::tempdir_in(self.folder.join("unfinished"))?;
-        fs::rename(self.folder.join("layers"), place.path().join("layers"))?;
+        let aside = pondrix_files::move_aside(&self.folder.join("layers"), &self.folder.join("unfinished"))?;
         fs::create_dir(self.folder.join("layers"))?;
-        fs::write(known, FORM)
+        fs::write(known, FORM)?;
+        // What of it cannot be removed is, at another time, with all else that is unfinished.
+        drop(pondrix_files::remove(&aside));
+        Ok(())
     }
 
     /// Whether a layer is unpacked. Asking is using it.
@@ -387,7 +404,7 @@ impl Store {
         let root = folder.path().join("layer");
         let told = |words: String| StoreError::Layer { digest: name.clone(), words };
         // Decompressing and hashing are most of the work, and need nothing of what is written.
-        let unpacked = layer::ahead(blob, |plain| layer::unpack(plain, &root, self.ids));
+        let unpacked = layer::ahead(blob, |plain| layer::unpack(self.watch.reader(plain), &root, self.ids));
         let (left_out, found) = unpacked.map_err(|error| told(error.to_string()))?;
         if found != *diff_id {
             return Err(StoreError::WrongDigest { wanted: diff_id.clone(), found });

@@ -223,7 +223,7 @@ fn a_damaged_layer_is_unpacked_or_refused_and_nothing_outside_it_is_touched() {
         let names: Vec<_> = std::fs::read_dir(&place).unwrap().map(|entry| entry.unwrap().file_name()).collect();
         assert!(names.iter().all(|name| name == "layer"), "{names:?}");
         if root.exists() {
-            pondrix_image::remove_tree(&root).unwrap();
+            pondrix_files::remove(&root).unwrap();
         }
     });
 }

@@ -11,6 +11,7 @@ use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use pondrix_core::image::Digest;
+use pondrix_files::Watch;
 use pondrix_sandbox::IdMap;
 use sha2::{Digest as _, Sha256};
 
@@ -19,14 +20,16 @@ use sha2::{Digest as _, Sha256};
 pub(crate) struct Contents {
     folder: PathBuf,
     ids: IdMap,
+    /// Whether the work goes on for which they are used.
+    watch: Watch,
 }
 
 /// How many bytes are kept on the machine; what was used longest ago goes first.
 const MOST: u64 = 10 << 30;
 
 /// The digest of a file's content, and its length.
-pub(super) fn digest_of(path: &Path) -> io::Result<(Digest, u64)> {
-    let mut file = File::open(path)?;
+pub(super) fn digest_of(path: &Path, watch: &Watch) -> io::Result<(Digest, u64)> {
+    let mut file = watch.reader(File::open(path)?);
     let mut hash = Sha256::new();
     let mut buffer = vec![0; 256 * 1024];
     let mut length = 0;
@@ -44,9 +47,14 @@ pub(super) fn digest_of(path: &Path) -> io::Result<(Digest, u64)> {
 impl Contents {
     pub(crate) fn open(folder: PathBuf, ids: IdMap) -> io::Result<Self> {
         fs::create_dir_all(&folder)?;
-        let contents = Self { folder, ids };
+        let contents = Self { folder, ids, watch: Watch::none() };
         contents.prune(MOST);
         Ok(contents)
+    }
+
+    /// The same for a job, with whose end what takes long ends too.
+    pub(crate) fn watched(&self, watch: &Watch) -> Self {
+        Self { watch: watch.clone(), ..self.clone() }
     }
 
     fn path(&self, digest: &Digest, executable: bool) -> PathBuf {
@@ -64,11 +72,11 @@ impl Contents {
 
     /// Takes in a file that nobody changes any more. Answers its digest and length.
     pub(super) fn put(&self, path: &Path, executable: bool) -> io::Result<(Digest, u64)> {
-        let (digest, length) = digest_of(path)?;
+        let (digest, length) = digest_of(path, &self.watch)?;
         if self.find(&digest, executable).is_none() {
             let unfinished = self.unfinished(&digest)?;
             if fs::hard_link(path, &unfinished).is_err() {
-                fs::copy(path, &unfinished)?;
+                io::copy(&mut self.watch.reader(File::open(path)?), &mut File::create(&unfinished)?)?;
             }
             self.finish(&unfinished, &digest, executable)?;
         }
@@ -80,9 +88,10 @@ impl Contents {
         let unfinished = self.unfinished(digest)?;
         let unpacked = (|| {
             let mut file = File::create(&unfinished)?;
-            io::copy(&mut zstd::Decoder::new(File::open(path)?)?, &mut file)?;
+            let mut plain = self.watch.reader(zstd::Decoder::new(File::open(path)?)?);
+            io::copy(&mut plain, &mut file)?;
             file.flush()?;
-            let (found, _) = digest_of(&unfinished)?;
+            let (found, _) = digest_of(&unfinished, &self.watch)?;
             if found == *digest { Ok(()) } else { Err(io::Error::other("the content is not what its digest says")) }
         })();
         if let Err(error) = unpacked {
@@ -122,7 +131,7 @@ impl Contents {
             if self.ids.is_range() && fs::hard_link(content, to).is_ok() {
                 return Ok(());
             }
-            fs::copy(content, to)?;
+            io::copy(&mut self.watch.reader(File::open(content)?), &mut File::create(to)?)?;
         }
         self.ids.give(to, 0, 0)?;
         fs::set_permissions(to, mode)
@@ -136,7 +145,7 @@ impl Contents {
         for path in entries.map(|entry| entry.path()) {
             match fs::metadata(&path) {
                 // Left by a runner that was killed.
-                Ok(data) if data.is_dir() => drop(fs::remove_dir_all(&path)),
+                Ok(data) if data.is_dir() => drop(pondrix_files::remove(&path)),
                 Ok(data) => all.push((data.modified().unwrap_or(SystemTime::UNIX_EPOCH), data.len(), path)),
                 Err(_) => {}
             }

@@ -9,10 +9,12 @@ use std::time::Duration;
 
 use anyhow::Context;
 use pondrix_core::{ProjectName, Recent};
-use pondrix_image::{Store, remove_tree};
+use pondrix_files::{TemporaryFolder, Watch, move_aside};
+use pondrix_image::Store;
 use pondrix_sandbox::IdMap;
 use rustix::fs::{FlockOperation, flock};
 use tokio::sync::Notify;
+use tracing::warn;
 
 use crate::contents::Contents;
 use crate::sources::Sources;
@@ -24,6 +26,9 @@ const NEW_CACHE: Duration = Duration::from_secs(3600);
 /// dot; what has neither end is of an earlier version, in which anybody may have written to it.
 const TRUSTED: &str = ".trusted";
 const UNTRUSTED: &str = ".untrusted";
+
+/// Where what earlier processes left waits to be removed.
+const REMOVED: &str = "removed";
 
 /// How many archives of commits' files are kept in memory.
 const ARCHIVES_KEPT: usize = 8;
@@ -49,7 +54,8 @@ pub(crate) struct Folder {
 }
 
 impl Folder {
-    /// Takes the folder. What jobs of an earlier process left in it is removed.
+    /// Takes the folder. What jobs of an earlier process left in it is removed while others run: it may be any number of
+    /// files, and none of them keeps a runner from its work.
     pub(crate) fn open(path: &Path, ids: IdMap) -> anyhow::Result<Self> {
         let told = || format!("{} cannot be the runner's folder", path.display());
         fs::create_dir_all(path).with_context(told)?;
@@ -62,17 +68,21 @@ impl Folder {
             return Err(FolderTaken(path).into());
         }
         lock.set_len(0).and_then(|()| write!(lock, "{}", std::process::id())).with_context(told)?;
-        let jobs = path.join("jobs");
-        if jobs.exists() {
-            remove_tree(&jobs).with_context(told)?;
-        }
-        fs::create_dir(&jobs).with_context(told)?;
+        let removed = path.join(REMOVED);
+        fs::create_dir_all(&removed).with_context(told)?;
+        set_aside(&path.join("jobs"), &removed).with_context(told)?;
+        set_aside(&path.join("images").join("unfinished"), &removed).with_context(told)?;
         let store = Store::open(&path.join("images"), ids)?;
-        store.forget_unfinished().with_context(told)?;
+        remove_in_background(removed);
         let contents = Contents::open(path.join("files"), ids).with_context(told)?;
         let sources = Sources::open(path.join("sources")).with_context(told)?;
         let archives = Arc::new(Recent::new(ARCHIVES_KEPT));
         Ok(Self { path, store, contents, sources, archives, crowded: Arc::default(), _lock: Arc::new(lock) })
+    }
+
+    /// The same folder for a job: what takes long in it ends when the job does.
+    pub(crate) fn watched(&self, watch: &Watch) -> Self {
+        Self { store: self.store.watched(watch.clone()), contents: self.contents.watched(watch), ..self.clone() }
     }
 
     /// Where it is; nothing of it is behind a link.
@@ -104,7 +114,7 @@ impl Folder {
             let of = name.to_str().and_then(|name| name.strip_suffix(UNTRUSTED).or_else(|| name.strip_suffix(TRUSTED)));
             // One that is new is perhaps of a project that was added since the server was asked.
             if age > NEW_CACHE && !projects.iter().any(|project| of == Some(project.as_str())) {
-                fs::remove_dir_all(&path)?;
+                pondrix_files::remove(&path)?;
             }
         }
         Ok(())
@@ -116,7 +126,30 @@ impl Folder {
     }
 
     /// A place for one job; removed when dropped.
-    pub(crate) fn scratch(&self) -> std::io::Result<tempfile::TempDir> {
-        tempfile::tempdir_in(self.path.join("jobs"))
+    pub(crate) fn scratch(&self) -> std::io::Result<TemporaryFolder> {
+        TemporaryFolder::new_in(&self.path.join("jobs"))
     }
+}
+
+/// Makes a folder empty, by another in its place; the old one waits in `removed`. Where it cannot be moved, it stays: what
+/// is made in it has names of its own.
+fn set_aside(folder: &Path, removed: &Path) -> std::io::Result<()> {
+    match move_aside(folder, removed) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+            warn!(folder = %folder.display(), %error, "what earlier jobs left could not be moved away, and stays");
+        }
+        _ => {}
+    }
+    fs::create_dir_all(folder)
+}
+
+/// Removes what is in a folder. What cannot be removed is tried again at the next start.
+fn remove_in_background(folder: PathBuf) {
+    std::thread::spawn(move || {
+        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
+            if let Err(error) = pondrix_files::remove(&entry.path()) {
+                warn!(folder = %entry.path().display(), %error, "what earlier jobs left could not be removed");
+            }
+        }
+    });
 }

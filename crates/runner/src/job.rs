@@ -1,12 +1,13 @@
 //! One job, from taking it to its last report.
 
-use std::sync::{Arc, OnceLock};
-use std::time::{Duration, Instant};
+use std::sync::Arc;
+use std::time::Duration;
 
 use futures_util::FutureExt;
 use futures_util::future::FusedFuture;
 use pondrix_api::{Assignment, ClientError, JobReport, RunnerClient};
 use pondrix_core::ProjectName;
+use pondrix_core::work::Work;
 use pondrix_sandbox::Launcher;
 use tokio::runtime::Handle;
 use tokio::sync::{oneshot, watch};
@@ -15,7 +16,7 @@ use tracing::{info, warn};
 
 use crate::config::RunnerConfig;
 use crate::contact::{Contact, Ending};
-use crate::executor::{self, End, JobExecutor};
+use crate::executor::{self, End, JobExecutor, JobTime};
 use crate::folder::Folder;
 use crate::log::Log;
 use crate::reports::{self, Reports};
@@ -106,10 +107,15 @@ impl JobContext {
         if self.assignment.attempt > 1 {
             log.say(&format!("attempt {} begins", self.assignment.attempt));
         }
+        let time = JobTime::new(match &self.assignment.work {
+            Work::Steps(work) => work.time,
+            Work::Image(work) => work.time,
+        });
+        let watch = time.watch(&self.contact);
         let executor = JobExecutor {
             launcher,
             limits: self.config.limits,
-            folder: self.folder.clone(),
+            folder: self.folder.watched(&watch),
             assignment: Arc::clone(&self.assignment),
             scratch,
             log: log.clone(),
@@ -122,8 +128,8 @@ impl JobContext {
             contact: self.contact.clone(),
             client: self.client.clone(),
             handle: Handle::current(),
-            taken: Instant::now(),
-            prepared: OnceLock::new(),
+            time,
+            watch,
         };
         let (tell_ended, ended) = watch::channel(false);
         let doing = tokio::task::spawn_blocking(move || executor::carry_out(executor));

@@ -98,7 +98,7 @@ impl Sources {
         }
         kept.sort();
         let surplus = (kept.len() + all.len()).saturating_sub(PROJECTS);
-        kept.iter().take(surplus).try_for_each(|(_, path)| fs::remove_dir_all(path))
+        kept.iter().take(surplus).try_for_each(|(_, path)| pondrix_files::remove(path))
     }
 }
 
@@ -110,7 +110,7 @@ impl Sources {
             let path = entry?.path();
             let is = |project: &ProjectName| path.ends_with(project.as_str());
             if !projects.iter().any(is) && !all.keys().any(is) {
-                fs::remove_dir_all(&path)?;
+                pondrix_files::remove(&path)?;
             }
         }
         Ok(())
@@ -146,7 +146,7 @@ impl Claim {
 
     /// Removes all files, for others in their place.
     pub(crate) fn clear(&self) -> io::Result<()> {
-        match fs::remove_dir_all(self.files()) {
+        match pondrix_files::remove(&self.files()) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error),
             _ => Ok(()),
         }

@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
 use std::path::Path;
 
+use pondrix_files::Watch;
 use pondrix_sandbox::IdMap;
 
 use crate::layer::{UnpackError, is_zstd, unpack_files};
@@ -49,8 +50,9 @@ pub(super) fn is_archive(path: &Path) -> bool {
 pub(super) struct ArchiveError(#[from] UnpackError);
 
 /// Unpacks an archive into a new folder.
-pub(super) fn unpack(path: &Path, folder: &Path, ids: IdMap) -> Result<(), ArchiveError> {
-    let mut archive = File::open(path).and_then(plain).map_err(UnpackError::from)?;
+pub(super) fn unpack(path: &Path, folder: &Path, ids: IdMap, watch: &Watch) -> Result<(), ArchiveError> {
+    let archive = File::open(path).and_then(plain).map_err(UnpackError::from)?;
+    let mut archive = watch.reader(archive);
     unpack_files(&mut archive, folder, ids)?;
     // Behind the last file stands what proves that all of it was right.
     io::copy(&mut archive, &mut io::sink()).map_err(UnpackError::from)?;
@@ -71,7 +73,7 @@ mod tests {
 
     fn unpacked(path: &Path, into: &Path) -> Result<String, ArchiveError> {
         let _ = fs::remove_dir_all(into);
-        unpack(path, into, IdMap::for_this_process())?;
+        unpack(path, into, IdMap::for_this_process(), &Watch::none())?;
         Ok(fs::read_to_string(into.join("beds/lily")).unwrap())
     }
 

@@ -178,7 +178,7 @@ mod tests {
             for (path, layer) in paths.iter().zip(&layers) {
                 make(path, layer);
                 let tree = tree_of(path);
-                let (_, entries) = tree.pack(io::sink(), Compression::Zstd).unwrap();
+                let (_, entries) = tree.pack(io::sink(), Compression::Zstd, &pondrix_files::Watch::none()).unwrap();
                 let listing = Listing::of_tree(&tree, entries);
                 prop_assert!(listing.says_all());
                 // As the store keeps it.

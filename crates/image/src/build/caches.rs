@@ -9,7 +9,6 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs;
 use std::io;
-use std::os::fd::OwnedFd;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -17,7 +16,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use pondrix_core::image::{Digest, Entry, EntryKind, merge};
-use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat, openat, statat, utimensat};
+use pondrix_files::{Bounds, Order, Watch, walk};
+use rustix::fs::{AtFlags, Stat, utimensat};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
@@ -25,8 +25,6 @@ use crate::layer::beneath::times_of;
 use crate::rootfs::Layers;
 use crate::{Store, StoreError};
 
-/// How a folder of a cache is opened.
-const FOLDER: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 /// How many different things may have been seen by commands that used a cache at the same time; of more it is not known.
 const MOST_SEEN: usize = 32;
 /// And how many of these are kept when nobody uses it: those of the bases that were used last.
@@ -207,8 +205,7 @@ impl CacheUse {
         // With a fraction, as clocks give it.
         let newest =
             newest.map(|newest| SystemTime::UNIX_EPOCH + Duration::from_secs(newest) + Duration::from_millis(500));
-        let opened = rustix::fs::open(folder, FOLDER, Mode::empty()).map_err(|error| told()(error.into()))?;
-        this.age(opened, newest).map_err(told())?;
+        this.age(folder, newest, store.watch()).map_err(told())?;
         Ok(Some(this))
     }
 }
@@ -217,44 +214,28 @@ impl CacheUse {
     /// Makes everything in a folder that was made here no newer than this, where that is said. What is older stays so,
     /// and nothing becomes older than what it was newer than. Other commands may use the cache meanwhile, and put a link
     /// in place of anything: everything is reached from the folder that it is in, and no link is followed.
-    fn age(&mut self, folder: OwnedFd, newest: Option<SystemTime>) -> io::Result<()> {
-        let mut names = Vec::new();
-        for entry in Dir::read_from(&folder)? {
-            let entry = entry?;
-            if !matches!(entry.file_name().to_bytes(), b"." | b"..") {
-                names.push(entry.file_name().to_owned());
-            }
-        }
-        for name in names {
-            // What is gone, or is no folder any more, need not be older.
-            let data = match statat(&folder, &name, AtFlags::SYMLINK_NOFOLLOW) {
-                Err(Errno::NOENT) => continue,
-                other => other?,
-            };
-            if FileType::from_raw_mode(data.st_mode).is_dir() {
-                match openat(&folder, &name, FOLDER, Mode::empty()) {
-                    Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => continue,
-                    inner => self.age(inner?, newest)?,
-                }
-            }
-            if !was_made_here(&data) {
-                continue;
+    fn age(&mut self, folder: &Path, newest: Option<SystemTime>, watch: &Watch) -> io::Result<()> {
+        walk(folder, Order::Any, &Bounds::COUNTED, watch, |found| {
+            let data = &found.stat;
+            if !was_made_here(data) {
+                return Ok(());
             }
             let own = SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(data.st_mtime).unwrap_or(0));
             let own = own + Duration::from_nanos(data.st_mtime_nsec);
             let Some(newest) = newest.filter(|newest| own > *newest) else {
                 self.seconds.insert(data.st_mtime);
-                continue;
+                return Ok(());
             };
-            match utimensat(&folder, &name, &times_of(newest), AtFlags::SYMLINK_NOFOLLOW) {
+            match utimensat(found.folder, found.name, &times_of(newest), AtFlags::SYMLINK_NOFOLLOW) {
+                // What is gone need not be older.
                 Err(Errno::NOENT) => {}
                 other => other?,
             }
             self.has_aged = true;
             let seconds = newest.duration_since(SystemTime::UNIX_EPOCH);
             self.seconds.extend(seconds.map(|since| since.as_secs().cast_signed()));
-        }
-        Ok(())
+            Ok(())
+        })
     }
 }
 

@@ -9,10 +9,12 @@ use std::os::unix::ffi::OsStringExt;
 use std::path::{Component, Path, PathBuf};
 
 use globset::{GlobBuilder, GlobMatcher};
-use pondrix_sandbox::IdMap;
+use pondrix_files::Watch;
 
 use super::key::Key;
 use super::seen::Seen;
+use crate::Store;
+use crate::layer::bounds::Bounds;
 use crate::layer::tree::Content;
 use crate::layer::{FOLDER_MODE, attributes};
 use crate::parallel;
@@ -367,8 +369,14 @@ fn matcher(part: &OsStr) -> Result<Option<GlobMatcher>, PatternError> {
 /// Adds to a key what decides how copies of these look: names, kinds, permissions, contents, and times that are theirs.
 ///
 /// What is in them is noted with them.
-pub(super) fn add_to_key(items: &mut [Item], ids: IdMap, seen: Option<&Seen>, key: &mut Key) -> Result<(), FilesError> {
-    note_contents(items, seen)?;
+pub(super) fn add_to_key(
+    items: &mut [Item],
+    store: &Store,
+    seen: Option<&Seen>,
+    key: &mut Key,
+) -> Result<(), FilesError> {
+    let ids = store.ids();
+    note_contents(items, seen, store.watch())?;
     key.number(items.len() as u64);
     let mut names: HashMap<(u64, u64), usize> = HashMap::new();
     for (number, item) in items.iter().enumerate() {
@@ -401,8 +409,16 @@ pub(super) fn add_to_key(items: &mut [Item], ids: IdMap, seen: Option<&Seen>, ke
     Ok(())
 }
 
+/// Whether no more is to be copied than a layer may have: said before any of it is read.
+fn are_within_bounds(items: &[Item]) -> Result<(), FilesError> {
+    let mut bounds = Bounds::default();
+    let length = |item: &Item| if item.data.is_file() { item.data.len() } else { 0 };
+    items.iter().try_for_each(|item| bounds.admit(&item.to, length(item)).map_err(at(&item.to)))
+}
+
 /// Notes with each file what is in it; files that have to be read are read on all processors.
-pub(super) fn note_contents(items: &mut [Item], seen: Option<&Seen>) -> Result<(), FilesError> {
+pub(super) fn note_contents(items: &mut [Item], seen: Option<&Seen>, watch: &Watch) -> Result<(), FilesError> {
+    are_within_bounds(items)?;
     // Files of layers do not change, and their layers are in the key; only the context's are worth remembering.
     let seen_of = |item: &Item| seen.filter(|_| !item.keeps);
     let mut unread = Vec::new();
@@ -417,7 +433,7 @@ pub(super) fn note_contents(items: &mut [Item], seen: Option<&Seen>) -> Result<(
         let mut buffer = vec![0; PIECE];
         let read = parts[number].iter().map(|number| {
             let item = &items[*number];
-            let content = hash(&item.real, item.data.len(), &mut buffer).map_err(at(&item.real))?;
+            let content = hash(&item.real, item.data.len(), &mut buffer, watch).map_err(at(&item.real))?;
             if let Some(seen) = seen_of(item) {
                 seen.note(&item.data, content);
             }
@@ -432,12 +448,13 @@ pub(super) fn note_contents(items: &mut [Item], seen: Option<&Seen>) -> Result<(
 }
 
 /// BLAKE3 of a file: it is several times as fast as SHA-256, and this digest never leaves the machine.
-fn hash(path: &Path, length: u64, buffer: &mut [u8]) -> io::Result<Content> {
+fn hash(path: &Path, length: u64, buffer: &mut [u8], watch: &Watch) -> io::Result<Content> {
     let mut file = File::open(path)?;
     let mut hash = blake3::Hasher::new();
     let mut left = length;
     // A file that is as long as it was said to be is not asked whether there is more.
     while left > 0 {
+        watch.check()?;
         let count = file.read(buffer)?;
         if count == 0 {
             break;

@@ -11,6 +11,7 @@ use pondrix_sandbox::IdMap;
 use super::below::Below;
 use super::copied_files::{FilesError, Item, at};
 use super::owner::Mode;
+use crate::Store;
 use crate::layer::tree::{Node, NodeKind, Tree};
 use crate::layer::{FOLDER_MODE, attributes};
 
@@ -191,11 +192,12 @@ impl<'a> Copier<'a> {
 }
 
 /// Writes copies into a folder that is empty.
-pub(super) fn copy_into(folder: &Path, items: &[Item], ids: IdMap, time: u64) -> Result<(), FilesError> {
+pub(super) fn copy_into(folder: &Path, items: &[Item], store: &Store, time: u64) -> Result<(), FilesError> {
+    let ids = store.ids();
     let below = Below::default();
     let mut copier = Copier::new(&below, ids, time);
     copier.copy(items, "/")?;
-    copier.into_tree().write(folder, ids).map_err(at(folder))
+    copier.into_tree().write(folder, ids, store.watch()).map_err(at(folder))
 }
 
 #[cfg(test)]
@@ -272,7 +274,7 @@ mod tests {
             let below = Below::new(layers.to_vec(), Vec::new());
             let mut copier = Copier::new(&below, IdMap::for_this_process(), 0);
             let _ = copier.copy(&items, to);
-            copier.into_tree().write(&upper, IdMap::for_this_process()).unwrap();
+            copier.into_tree().write(&upper, IdMap::for_this_process(), &pondrix_files::Watch::none()).unwrap();
             prop_assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 4);
             prop_assert_eq!(fs::read_dir(&outside).unwrap().count(), 1);
             prop_assert_eq!(fs::read_to_string(outside.join("a")).unwrap(), "mine");
@@ -319,7 +321,7 @@ mod tests {
             let below = Below::default();
             let mut copier = Copier::new(&below, IdMap::for_this_process(), 0);
             copier.copy(&items, "/to/").unwrap();
-            copier.into_tree().write(&upper, IdMap::for_this_process()).unwrap();
+            copier.into_tree().write(&upper, IdMap::for_this_process(), &pondrix_files::Watch::none()).unwrap();
             let last: std::collections::BTreeMap<_, _> = folders.iter().flatten().collect();
             for (name, file) in last {
                 prop_assert_eq!(fs::read_to_string(upper.join("to").join(name)).unwrap(), contents(*file), "{}", name);

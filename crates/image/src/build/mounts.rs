@@ -5,6 +5,7 @@ use std::fs::{self, File};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
+use pondrix_files::TemporaryFolder;
 use pondrix_sandbox::{Bind, EmptyFolder, MountPoint, SecretFile, View};
 use rustix::fs::{FlockOperation, flock};
 
@@ -71,7 +72,7 @@ impl StageBuild<'_> {
             return Ok(());
         }
         let mut items = self.bound(at, mount)?;
-        add_to_key(&mut items, self.build.store.ids(), self.build.seen.as_ref(), key)
+        add_to_key(&mut items, &self.build.store, self.build.seen.as_ref(), key)
             .map_err(|error| self.files_fault(at, error))
     }
 
@@ -243,7 +244,8 @@ impl StageBuild<'_> {
         let mut inputs = Inputs { base: base.to_vec(), layers: layers.to_vec(), shown: BTreeMap::new() };
         for mount in mounts.iter().filter(|mount| mount.kind == MountKind::Bind) {
             let mut items = self.bound(at, mount)?;
-            note_contents(&mut items, self.build.seen.as_ref()).map_err(|error| self.files_fault(at, error))?;
+            note_contents(&mut items, self.build.seen.as_ref(), self.build.store.watch())
+                .map_err(|error| self.files_fault(at, error))?;
             for item in items.iter().filter(|item| !item.data.is_dir()) {
                 let target = Path::new(mount.option("target").unwrap_or_default()).join(&item.to);
                 let time = if item.keeps_time { u64::try_from(item.data.mtime()).unwrap_or(0) } else { MOMENT };
@@ -347,7 +349,7 @@ impl StageBuild<'_> {
     ) -> Result<(), BuildError> {
         let told = || io_error("make a cache");
         let ids = self.build.store.ids();
-        let new = tempfile::tempdir_in(&self.build.input.caches).map_err(told())?;
+        let new = TemporaryFolder::new_in(&self.build.input.caches).map_err(told())?;
         caches::forget(folder);
         if mount.option("from").is_some() || mount.option("source").is_some() {
             let origin = self.origin(at, mount.option("from"))?;
@@ -356,7 +358,7 @@ impl StageBuild<'_> {
             let found = source.one(mount.option("source").unwrap_or("/"));
             let copied = found.and_then(|path| source.everything(&path, &mut items)).and_then(|()| {
                 items.retain(|item| !item.to.as_os_str().is_empty());
-                copy_into(new.path(), &items, ids, self.state.moment)
+                copy_into(new.path(), &items, &self.build.store, self.state.moment)
             });
             copied.map_err(|error| self.files_fault(at, error))?;
         }

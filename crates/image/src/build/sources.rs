@@ -7,6 +7,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use pondrix_core::image::Digest;
+use pondrix_files::TemporaryFolder;
 use pondrix_sandbox::UserError;
 
 use super::below::Below;
@@ -148,7 +149,8 @@ impl StageBuild<'_> {
         let (owner, mode) = (fill_maybe(&copy.owner)?, fill_maybe(&copy.mode)?);
         let mode_read =
             mode.as_deref().map(Mode::read).transpose().map_err(|error| self.fault(at, error.to_string(), None))?;
-        let scratch = tempfile::tempdir_in(&self.build.input.scratch).map_err(io_error("make a folder for copies"))?;
+        let scratch =
+            TemporaryFolder::new_in(&self.build.input.scratch).map_err(io_error("make a folder for copies"))?;
         let layout = Layout { exclude: &exclude, parents: copy.parents, to: &to, unpacks: true };
         let origin = self.origin(at, copy.from.as_deref())?;
         // A name means what the image says, whatever the layer depends on: the key has the numbers.
@@ -166,7 +168,7 @@ impl StageBuild<'_> {
         } else {
             let packed = Layout { unpacks: false, ..layout };
             let mut found = self.find(at, copy, &origin, &packed, scratch.path())?;
-            add_to_key(&mut found.items, self.build.store.ids(), self.build.seen.as_ref(), &mut key)
+            add_to_key(&mut found.items, &self.build.store, self.build.seen.as_ref(), &mut key)
                 .map_err(|error| self.files_fault(at, error))?;
             // What is in an archive follows from the archive.
             let has_archive = found.items.iter().any(|item| item.to.starts_with(PACKED));
@@ -366,7 +368,7 @@ impl StageBuild<'_> {
         layout: &Layout<'_>,
         items: &mut Vec<Item>,
     ) -> Result<usize, BuildError> {
-        archives::unpack(archive, folder, self.build.store.ids())
+        archives::unpack(archive, folder, self.build.store.ids(), self.build.store.watch())
             .map_err(|error| self.fault(at, error.to_string(), None))?;
         self.find_made(at, folder, "/", true, layout, items)?;
         Ok(1)

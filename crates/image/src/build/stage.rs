@@ -6,6 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use pondrix_core::Time;
+use pondrix_files::TemporaryFolder;
 use pondrix_sandbox::UserError;
 use serde_json::json;
 
@@ -336,7 +337,7 @@ impl<'b> StageBuild<'b> {
     }
 
     /// A folder for what a command changes, `upper`, in one for what else it needs.
-    pub(super) fn upper(&self) -> Result<tempfile::TempDir, BuildError> {
+    pub(super) fn upper(&self) -> Result<TemporaryFolder, BuildError> {
         let store = &self.build.store;
         let folder = store.unfinished_folder()?;
         let upper = folder.path().join("upper");
@@ -348,7 +349,7 @@ impl<'b> StageBuild<'b> {
     /// Makes a layer of a folder, which becomes the unpacked layer.
     pub(super) fn pack_folder(&self, upper: &Path, contents: &Contents) -> Result<Remembered, BuildError> {
         let (store, compression) = (&self.build.store, self.build.input.compression);
-        let pack = |to: &File| layer::pack(upper, buffered(to), store.ids(), contents, compression);
+        let pack = |to: &File| layer::pack(upper, buffered(to), store.ids(), contents, compression, store.watch());
         let (made, _) = self.pack(|to| Ok((pack(to)?, ())))?;
         if let Some((_, diff_id)) = &made.layer {
             store.finish_layer(upper, diff_id, &contents.left_out())?;
@@ -359,7 +360,7 @@ impl<'b> StageBuild<'b> {
     /// Makes a layer of a tree. It is unpacked where something of the recipe needs its files.
     pub(super) fn pack_tree(&self, tree: &Tree) -> Result<Remembered, BuildError> {
         let (store, compression) = (&self.build.store, self.build.input.compression);
-        let (made, entries) = self.pack(|to| tree.pack(buffered(to), compression))?;
+        let (made, entries) = self.pack(|to| tree.pack(buffered(to), compression, store.watch()))?;
         let Some((_, diff_id)) = &made.layer else { return Ok(made) };
         let listing = Listing::of_tree(tree, entries);
         store.keep_listing(diff_id, &listing)?;
@@ -367,7 +368,7 @@ impl<'b> StageBuild<'b> {
         if self.build.plan.needs_files(&self.build.input.recipe, self.number, self.place) {
             let folder = self.upper()?;
             let upper = folder.path().join("upper");
-            tree.write(&upper, store.ids()).map_err(io_error("write a layer's files"))?;
+            tree.write(&upper, store.ids(), store.watch()).map_err(io_error("write a layer's files"))?;
             store.finish_layer(&upper, diff_id, &tree.left_out())?;
         }
         Ok(made)

@@ -119,7 +119,7 @@ impl<'a> Build<'a> {
         let mut items = Vec::new();
         let copied = source.everything(Path::new("/"), &mut items).and_then(|()| {
             items.retain(|item| !item.to.as_os_str().is_empty());
-            copy_into(&folder, &items, self.store.ids(), super::MOMENT)
+            copy_into(&folder, &items, &self.store, super::MOMENT)
         });
         copied.map_err(|error| BuildError::Input(format!("the context cannot be shown: {error:?}")))?;
         Ok(made.insert(folder).clone())

@@ -1,7 +1,6 @@
 //! Changing what is in a folder by handles: whatever stands there, no link is followed and nothing outside is touched.
 
 use std::ffi::{OsStr, OsString};
-use std::fs;
 use std::io;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::path::{Path, PathBuf};
@@ -115,7 +114,7 @@ impl Place {
             Stands::Nothing => Ok(()),
             Stands::Folder => {
                 inside.forget();
-                fs::remove_dir_all(self.path())
+                pondrix_files::remove_at(self.folder.as_fd(), &self.name)
             }
             Stands::Removed | Stands::Other => self.unlink(),
         }

@@ -1,23 +1,24 @@
-//! How much an archive may make: it comes from strangers, and a small one may unpack to anything.
+//! How much an archive may hold: it comes from strangers, and a small one may unpack to anything. What is packed has the
+//! same bounds, so that it can be unpacked.
 
 use std::io;
 use std::os::fd::BorrowedFd;
 use std::path::Path;
 
+use pondrix_files::{DEEPEST, LONGEST_PATH, beginning};
+
 /// The most that the files of one archive may hold together, in bytes, holes as well.
 const MOST_BYTES: u64 = 64 << 30;
 /// How many files, folders and links an archive may have.
 const MOST_ENTRIES: u64 = 4_000_000;
-/// How many folders may be in each other.
-const DEEPEST: usize = 512;
 /// After how many bytes it is looked how much room the disk has.
 const LOOK_EVERY: u64 = 64 << 20;
 /// What others need of a disk: so much of it stays free at the least, in bytes.
 const STAYS_FREE: u64 = 256 << 20;
 
-/// What was made of an archive so far.
+/// What an archive has so far.
 #[derive(Debug, Default)]
-pub(super) struct Bounds {
+pub(crate) struct Bounds {
     bytes: u64,
     entries: u64,
     looked: u64,
@@ -28,7 +29,7 @@ impl Bounds {
     ///
     /// # Errors
     /// What there is too much of.
-    pub(super) fn admit(&mut self, path: &Path, size: u64) -> io::Result<()> {
+    pub(crate) fn admit(&mut self, path: &Path, size: u64) -> io::Result<()> {
         self.entries += 1;
         self.bytes = self.bytes.saturating_add(size);
         let over = |words: String| Err(io::Error::other(words));
@@ -39,7 +40,10 @@ impl Bounds {
             return over(format!("the files of the archive are larger than {} GiB together", MOST_BYTES >> 30));
         }
         if path.components().count() > DEEPEST {
-            return over(format!("more than {DEEPEST} folders are in each other"));
+            return over(format!("more than {DEEPEST} folders are in each other, at {}", beginning(path)));
+        }
+        if path.as_os_str().len() > LONGEST_PATH {
+            return over(format!("a path is longer than {LONGEST_PATH} bytes, at {}", beginning(path)));
         }
         Ok(())
     }
@@ -80,7 +84,10 @@ mod tests {
         assert_eq!(told(&mut bounds, "a", 0), "the archive has more than 4000000 files");
         let mut bounds = Bounds::default();
         bounds.admit(Path::new(&"a/".repeat(DEEPEST)), 0).unwrap();
-        assert_eq!(told(&mut bounds, &"a/".repeat(DEEPEST + 1), 0), "more than 512 folders are in each other");
+        let words = told(&mut bounds, &"a/".repeat(DEEPEST + 1), 0);
+        assert_eq!(words, format!("more than 512 folders are in each other, at {}…", "a/".repeat(30)));
+        let words = told(&mut bounds, &"a".repeat(LONGEST_PATH + 1), 0);
+        assert_eq!(words, format!("a path is longer than 3072 bytes, at {}…", "a".repeat(60)));
     }
 
     #[test]

@@ -48,6 +48,20 @@ struct Restorer<'a> {
     dressed: BTreeMap<PathBuf, PathBuf>,
 }
 
+/// A folder of the layer whose content is to be put into another.
+struct Carried {
+    from: PathBuf,
+    to: PathBuf,
+    over: Over,
+}
+
+/// Whether the layers below have something in a folder.
+#[derive(Clone, Copy)]
+enum Over {
+    Lower,
+    Nothing,
+}
+
 impl Restorer<'_> {
     fn restore(&mut self, folder: &Path) -> io::Result<()> {
         let Some(lower) = self.below.find(folder) else { return Ok(()) };
@@ -68,45 +82,38 @@ impl Restorer<'_> {
         Ok(())
     }
 
-    /// Puts what the layer has in one folder into another, where the layers below have it.
+    /// Puts what the layer has in one folder into another, where the layers below have it. Folders wait in a list and not
+    /// on the stack: an image may have hundreds in each other.
     fn carry(&mut self, from: &Path, to: &Path) -> io::Result<()> {
-        self.folder(to)?;
-        if is_opaque(&self.layer.join(from)) {
-            rustix::fs::setxattr(self.into.join(to), OPAQUE.0, OPAQUE.1, XattrFlags::empty())?;
-            // That hides what the layer has there itself, too.
-            if from != to && fs::symlink_metadata(self.layer.join(to)).is_ok_and(|data| data.is_dir()) {
-                self.carry_new(to, to)?;
-            }
-            return self.carry_new(from, to);
-        }
-        for entry in fs::read_dir(self.layer.join(from))? {
-            let entry = entry?;
-            let (from, to) = (from.join(entry.file_name()), to.join(entry.file_name()));
-            if self.left_out.contains(from.as_path()) {
-                let real = self.below.follow(&to).filter(|real| self.below.is_folder(real)).unwrap_or(to);
-                self.carry(&from, real.strip_prefix("/").unwrap_or(&real))?;
-            } else if entry.file_type()?.is_dir() {
+        let mut waiting = vec![Carried { from: from.to_owned(), to: to.to_owned(), over: Over::Lower }];
+        while let Some(Carried { from, to, over }) = waiting.pop() {
+            let is_over_lower = matches!(over, Over::Lower);
+            if is_over_lower {
                 self.folder(&to)?;
-                self.dressed.insert(to.clone(), entry.path());
-                self.carry(&from, &to)?;
-            } else {
-                self.link(&entry.path(), &to)?;
             }
-        }
-        Ok(())
-    }
-
-    /// The same where the layers below have nothing in it.
-    fn carry_new(&mut self, from: &Path, to: &Path) -> io::Result<()> {
-        for entry in fs::read_dir(self.layer.join(from))? {
-            let entry = entry?;
-            let (from, to) = (from.join(entry.file_name()), to.join(entry.file_name()));
-            if entry.file_type()?.is_dir() {
-                self.folder(&to)?;
-                self.dressed.insert(to.clone(), entry.path());
-                self.carry_new(&from, &to)?;
-            } else {
-                self.link(&entry.path(), &to)?;
+            if is_over_lower && is_opaque(&self.layer.join(&from)) {
+                rustix::fs::setxattr(self.into.join(&to), OPAQUE.0, OPAQUE.1, XattrFlags::empty())?;
+                waiting.push(Carried { from: from.clone(), to: to.clone(), over: Over::Nothing });
+                // That hides what the layer has there itself, too.
+                if from != to && fs::symlink_metadata(self.layer.join(&to)).is_ok_and(|data| data.is_dir()) {
+                    waiting.push(Carried { from: to.clone(), to, over: Over::Nothing });
+                }
+                continue;
+            }
+            for entry in fs::read_dir(self.layer.join(&from))? {
+                let entry = entry?;
+                let (from, to) = (from.join(entry.file_name()), to.join(entry.file_name()));
+                if is_over_lower && self.left_out.contains(from.as_path()) {
+                    let real = self.below.follow(&to).filter(|real| self.below.is_folder(real)).unwrap_or(to);
+                    let to = real.strip_prefix("/").unwrap_or(&real).to_owned();
+                    waiting.push(Carried { from, to, over });
+                } else if entry.file_type()?.is_dir() {
+                    self.folder(&to)?;
+                    self.dressed.insert(to.clone(), entry.path());
+                    waiting.push(Carried { from, to, over });
+                } else {
+                    self.link(&entry.path(), &to)?;
+                }
             }
         }
         Ok(())

@@ -6,7 +6,7 @@
 
 pub(crate) mod attributes;
 pub(crate) mod beneath;
-mod bounds;
+pub(crate) mod bounds;
 mod compress;
 pub(crate) mod left_out;
 pub(crate) mod pack;

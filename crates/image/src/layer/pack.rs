@@ -1,8 +1,8 @@
 //! From folder to archive, the same bytes for the same tree.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
-use std::ffi::{CString, OsStr, OsString};
-use std::fs::{self, File, Metadata};
+use std::ffi::{CString, OsStr};
+use std::fs::Metadata;
 use std::io::{self, Read, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
@@ -10,10 +10,13 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use pondrix_core::image::Digest;
+use pondrix_files::{Found, Order, Watch, walk};
 use pondrix_sandbox::IdMap;
+use rustix::fs::{AtFlags, FileType, Stat, utimensat};
 use tar::{Builder, EntryType, Header};
 
-use super::beneath::set_time;
+use super::beneath::times_of;
+use super::bounds::Bounds;
 use super::compress::{Blocks, Compression, compressed};
 use super::{ATTRIBUTE, OPAQUE, WHITEOUT, WHITEOUT_OPAQUE, attributes};
 use crate::hash::Hashing;
@@ -68,14 +71,16 @@ impl Times {
     }
 
     /// The time of a file, in seconds since 1970, and whether it is another one than it has now.
-    fn of(&self, data: &Metadata) -> io::Result<(u64, bool)> {
-        let is_new = data.modified()? > self.since;
+    fn of(&self, stat: &Stat) -> (u64, bool) {
+        let seconds = u64::try_from(stat.st_mtime).unwrap_or(0);
+        let time = SystemTime::UNIX_EPOCH + Duration::new(seconds, u32::try_from(stat.st_mtime_nsec).unwrap_or(0));
+        let is_new = time > self.since;
         let is_of_machine = match &self.of {
             Of::All => is_new,
-            Of::AllAndEarlier(seconds) => is_new || data.mtime_nsec() != 0 || seconds.contains(&data.mtime()),
-            Of::Folders => is_new && data.is_dir(),
+            Of::AllAndEarlier(known) => is_new || stat.st_mtime_nsec != 0 || known.contains(&stat.st_mtime),
+            Of::Folders => is_new && FileType::from_raw_mode(stat.st_mode) == FileType::Directory,
         };
-        Ok(if is_of_machine { (self.moment, true) } else { (u64::try_from(data.mtime()).unwrap_or(0), false) })
+        if is_of_machine { (self.moment, true) } else { (seconds, false) }
     }
 }
 
@@ -107,18 +112,22 @@ impl Contents {
 /// will stand for the unpacked layer.
 ///
 /// # Errors
-/// What the system says.
+/// What the system says; what there is too much of; [`pondrix_files::GivenUp`].
 pub fn pack(
     root: &Path,
     to: impl Write + Send,
     ids: IdMap,
     contents: &Contents,
     compression: Compression,
+    watch: &Watch,
 ) -> io::Result<Packed> {
-    let (packed, ()) = packed(to, compression, |writer| {
+    let (packed, ()) = packed(to, compression, watch, |writer| {
         let (times, without) = (&contents.times, &contents.without);
+        if is_opaque(root) {
+            writer.marker(Path::new(OsStr::from_bytes(WHITEOUT_OPAQUE)), times.moment)?;
+        }
         let mut packer = Packer { root, ids, times, without, links: HashMap::new(), writer };
-        packer.folder(Path::new(""))
+        walk(root, Order::Sorted, &pondrix_files::Bounds::KEPT, watch, |found| packer.take(found))
     })?;
     Ok(packed)
 }
@@ -127,12 +136,13 @@ pub fn pack(
 pub(super) fn packed<T>(
     to: impl Write + Send,
     compression: Compression,
-    fill: impl FnOnce(&mut Writer<Hashing<&mut Blocks>>) -> io::Result<T>,
+    watch: &Watch,
+    fill: impl FnOnce(&mut Writer<'_, Hashing<&mut Blocks>>) -> io::Result<T>,
 ) -> io::Result<(Packed, T)> {
     let fill = |blocks: &mut Blocks| {
         let mut archive = Builder::new(Hashing::new(blocks));
         archive.sparse(false);
-        let mut writer = Writer { archive, entries: 0, buffer: vec![0; PIECE] };
+        let mut writer = Writer { archive, entries: 0, buffer: vec![0; PIECE], bounds: Bounds::default(), watch };
         let answer = fill(&mut writer)?;
         let entries = writer.entries;
         let (diff_id, _, _) = writer.archive.into_inner()?.finish();
@@ -153,14 +163,19 @@ pub(super) struct Looks<'a> {
 }
 
 /// Writes an archive, the same bytes for the same entries.
-pub(super) struct Writer<W: Write> {
+pub(super) struct Writer<'a, W: Write> {
     archive: Builder<W>,
     entries: u64,
     buffer: Vec<u8>,
+    bounds: Bounds,
+    watch: &'a Watch,
 }
 
-impl<W: Write> Writer<W> {
-    fn header(&mut self, kind: EntryType, looks: &Looks<'_>) -> Header {
+impl<W: Write> Writer<'_, W> {
+    /// The header of something of that length, if there may be so much.
+    fn header(&mut self, kind: EntryType, path: &Path, looks: &Looks<'_>, length: u64) -> io::Result<Header> {
+        self.watch.check()?;
+        self.bounds.admit(path, length)?;
         self.entries += 1;
         let mut header = Header::new_gnu();
         header.set_entry_type(kind);
@@ -168,13 +183,13 @@ impl<W: Write> Writer<W> {
         header.set_uid(looks.owner.0.into());
         header.set_gid(looks.owner.1.into());
         header.set_mtime(looks.time);
-        header.set_size(0);
-        header
+        header.set_size(length);
+        Ok(header)
     }
 
     /// Something that has no content.
     fn empty(&mut self, kind: EntryType, path: &Path, looks: &Looks<'_>) -> io::Result<()> {
-        let mut header = self.header(kind, looks);
+        let mut header = self.header(kind, path, looks, 0)?;
         self.attributes(looks)?;
         self.archive.append_data(&mut header, path, io::empty())
     }
@@ -197,14 +212,14 @@ impl<W: Write> Writer<W> {
         from: &mut impl Read,
         mut see: impl FnMut(&[u8]),
     ) -> io::Result<()> {
-        let mut header = self.header(EntryType::Regular, looks);
-        header.set_size(length);
+        let mut header = self.header(EntryType::Regular, path, looks, length)?;
         self.attributes(looks)?;
         // What is in it follows by larger pieces than the library would read.
         self.archive.append_data(&mut header, path, io::empty())?;
         let to = self.archive.get_mut();
         let mut left = length;
         while left > 0 {
+            self.watch.check()?;
             let wanted = usize::try_from(left).unwrap_or(PIECE).min(PIECE);
             let count = from.read(&mut self.buffer[..wanted])?;
             if count == 0 {
@@ -221,7 +236,7 @@ impl<W: Write> Writer<W> {
     /// A link with its target letter for letter: a target is not a path of the archive, and is not tidied as one. One
     /// too long for the header goes before it (POSIX.1-2017, pax, `linkpath`).
     pub(super) fn symlink(&mut self, path: &Path, looks: &Looks<'_>, target: &[u8]) -> io::Result<()> {
-        let mut header = self.header(EntryType::Symlink, &Looks { mode: 0o777, ..*looks });
+        let mut header = self.header(EntryType::Symlink, path, &Looks { mode: 0o777, ..*looks }, 0)?;
         if header.set_link_name_literal(target).is_err() {
             self.archive.append_pax_extensions([("linkpath", target)])?;
         }
@@ -230,7 +245,7 @@ impl<W: Write> Writer<W> {
 
     /// A further name of a file.
     pub(super) fn link(&mut self, path: &Path, looks: &Looks<'_>, first: &Path) -> io::Result<()> {
-        let mut header = self.header(EntryType::Link, looks);
+        let mut header = self.header(EntryType::Link, path, looks, 0)?;
         self.archive.append_link(&mut header, path, first)
     }
 
@@ -246,71 +261,59 @@ impl<W: Write> Writer<W> {
     }
 }
 
-struct Packer<'a, W: Write> {
+struct Packer<'a, 'w, W: Write> {
     root: &'a Path,
     ids: IdMap,
     times: &'a Times,
     without: &'a BTreeSet<PathBuf>,
     /// The first name of each file that has several.
     links: HashMap<(u64, u64), PathBuf>,
-    writer: &'a mut Writer<W>,
+    writer: &'a mut Writer<'w, W>,
 }
 
-impl<W: Write> Packer<'_, W> {
-    fn folder(&mut self, relative: &Path) -> io::Result<()> {
-        let folder = self.root.join(relative);
-        let opaque = is_opaque(&folder);
-        let mut names: Vec<OsString> =
-            fs::read_dir(&folder)?.map(|e| e.map(|e| e.file_name())).collect::<Result<_, _>>()?;
-        names.sort();
-        if opaque {
-            self.writer.marker(&relative.join(OsStr::from_bytes(WHITEOUT_OPAQUE)), self.times.moment)?;
+impl<W: Write> Packer<'_, '_, W> {
+    /// Adds something, which is in the archive before all that is in it.
+    fn take(&mut self, found: &Found<'_>) -> io::Result<()> {
+        let (path, kind) = (found.path, found.kind());
+        let parent = path.parent().unwrap_or(Path::new(""));
+        if kind == FileType::CharacterDevice && found.stat.st_rdev == 0 {
+            let name = [WHITEOUT, found.name.to_bytes()].concat();
+            return self.writer.marker(&parent.join(OsStr::from_bytes(&name)), self.times.moment);
         }
-        for name in names {
-            let path = relative.join(&name);
-            let on_disk = self.root.join(&path);
-            let data = fs::symlink_metadata(&on_disk)?;
-            if is_whiteout(&data) {
-                let name = [WHITEOUT, name.as_bytes()].concat();
-                self.writer.marker(&relative.join(OsStr::from_bytes(&name)), self.times.moment)?;
-                continue;
-            }
-            if !self.without.contains(&path) {
-                self.entry(&path, &on_disk, &data)?;
-            }
-            if data.is_dir() {
-                self.folder(&path)?;
-            }
-            if self.times.of(&data)?.1 {
-                set_time(&on_disk, SystemTime::UNIX_EPOCH + Duration::from_secs(self.times.moment))?;
-            }
+        let on_disk = self.root.join(path);
+        if !self.without.contains(path) {
+            self.entry(found, &on_disk)?;
+        }
+        if kind == FileType::Directory && is_opaque(&on_disk) {
+            self.writer.marker(&path.join(OsStr::from_bytes(WHITEOUT_OPAQUE)), self.times.moment)?;
+        }
+        if self.times.of(&found.stat).1 {
+            let moment = times_of(SystemTime::UNIX_EPOCH + Duration::from_secs(self.times.moment));
+            utimensat(found.folder, found.name, &moment, AtFlags::SYMLINK_NOFOLLOW)?;
         }
         Ok(())
     }
 
-    fn entry(&mut self, path: &Path, on_disk: &Path, data: &Metadata) -> io::Result<()> {
-        let kind = data.file_type();
-        let (time, _) = self.times.of(data)?;
-        let attributes = if kind.is_dir() || kind.is_file() { attributes::read(on_disk)? } else { Vec::new() };
-        let owner = self.ids.to_inside(data.uid(), data.gid());
-        let looks = Looks { mode: data.mode(), owner, time, attributes: &attributes };
-        if !kind.is_dir() && data.nlink() > 1 {
-            let first = self.links.entry((data.dev(), data.ino())).or_insert_with(|| path.to_owned());
+    fn entry(&mut self, found: &Found<'_>, on_disk: &Path) -> io::Result<()> {
+        let (path, stat, kind) = (found.path, &found.stat, found.kind());
+        let (time, _) = self.times.of(stat);
+        let has_attributes = matches!(kind, FileType::Directory | FileType::RegularFile);
+        let attributes = if has_attributes { attributes::read(on_disk)? } else { Vec::new() };
+        let owner = self.ids.to_inside(stat.st_uid, stat.st_gid);
+        let looks = Looks { mode: stat.st_mode, owner, time, attributes: &attributes };
+        if kind != FileType::Directory && stat.st_nlink > 1 {
+            let first = self.links.entry((stat.st_dev, stat.st_ino)).or_insert_with(|| path.to_owned());
             if first != path {
                 return self.writer.link(path, &looks, first);
             }
         }
-        if kind.is_dir() {
-            self.writer.folder(path, &looks)
-        } else if kind.is_symlink() {
-            self.writer.symlink(path, &looks, fs::read_link(on_disk)?.as_os_str().as_bytes())
-        } else if kind.is_file() {
-            self.writer.file(path, &looks, data.len(), &mut File::open(on_disk)?, |_| ())
-        } else if kind.is_fifo() {
-            self.writer.empty(EntryType::Fifo, path, &looks)
-        } else {
+        match kind {
+            FileType::Directory => self.writer.folder(path, &looks),
+            FileType::Symlink => self.writer.symlink(path, &looks, found.target()?.as_bytes()),
+            FileType::RegularFile => self.writer.file(path, &looks, found.length(), &mut found.open()?, |_| ()),
+            FileType::Fifo => self.writer.empty(EntryType::Fifo, path, &looks),
             // Sockets live only while somebody listens; other devices cannot have been made inside.
-            Ok(())
+            _ => Ok(()),
         }
     }
 }

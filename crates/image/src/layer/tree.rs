@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use pondrix_core::image::{Entry, EntryKind};
+use pondrix_files::Watch;
 use pondrix_sandbox::IdMap;
 use rustix::fs::{AtFlags, Mode, OFlags};
 
@@ -119,8 +120,13 @@ impl Tree {
     }
 
     /// Packs it. Answers what an inventory says of it, too.
-    pub(crate) fn pack(&self, to: impl Write + Send, compression: Compression) -> io::Result<(Packed, Vec<Entry>)> {
-        packed(to, compression, |writer| {
+    pub(crate) fn pack(
+        &self,
+        to: impl Write + Send,
+        compression: Compression,
+        watch: &Watch,
+    ) -> io::Result<(Packed, Vec<Entry>)> {
+        packed(to, compression, watch, |writer| {
             let mut listing = Vec::with_capacity(self.nodes.len());
             let mut first_names: HashMap<Inode, &Path> = HashMap::new();
             let mut contents: HashMap<&Path, String> = HashMap::new();
@@ -163,7 +169,7 @@ impl Tree {
     }
 
     /// Writes it into a folder that is there, and holds nothing of it.
-    pub(crate) fn write(&self, root: &Path, ids: IdMap) -> io::Result<()> {
+    pub(crate) fn write(&self, root: &Path, ids: IdMap, watch: &Watch) -> io::Result<()> {
         let mut inside = Beneath::open(root)?;
         let mut first_names: HashMap<Inode, &Path> = HashMap::new();
         let lost = || io::Error::other("a folder was removed while files were written into it");
@@ -192,7 +198,7 @@ impl Tree {
                     }
                     let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
                     let mut file = File::from(rustix::fs::openat(folder, name, flags, Mode::RUSR | Mode::WUSR)?);
-                    at(from)(File::open(from).and_then(|mut from| io::copy(&mut from, &mut file)))?;
+                    at(from)(File::open(from).and_then(|from| io::copy(&mut watch.reader(from), &mut file)))?;
                     if ids.is_range() {
                         let (user, group) = ids.to_machine(user, group);
                         fchown(&file, Some(user), Some(group))?;
@@ -227,7 +233,7 @@ fn at<T>(path: &Path) -> impl FnOnce(io::Result<T>) -> io::Result<T> {
 
 /// Packs a file. Answers what an inventory says of what is in it.
 fn pack_file<W: Write>(
-    writer: &mut super::pack::Writer<W>,
+    writer: &mut super::pack::Writer<'_, W>,
     path: &Path,
     looks: &Looks<'_>,
     from: &Path,

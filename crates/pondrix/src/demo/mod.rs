@@ -9,6 +9,7 @@ mod world;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
+use pondrix_files::TemporaryFolder;
 use pondrix_runner::limits_are_usable;
 
 use crate::failure::{FAILED, Failure, Outcome};
@@ -19,7 +20,7 @@ use world::World;
 pub(crate) async fn run(data: Option<PathBuf>, once: bool) -> Outcome {
     let shutdown = signals::shutdown()?;
     let temporary =
-        if data.is_none() { Some(tempfile::Builder::new().prefix("pondrix-demo-").tempdir()?) } else { None };
+        if data.is_none() { Some(TemporaryFolder::named("pondrix-demo-", &std::env::temp_dir())?) } else { None };
     let folder = match (&temporary, data) {
         (Some(temporary), _) => temporary.path().to_owned(),
         (None, Some(data)) => {

@@ -22,6 +22,7 @@ mod drafts;
 mod environments;
 mod fetched;
 mod foundations;
+mod hostile_files;
 mod identities;
 mod images;
 mod keys;

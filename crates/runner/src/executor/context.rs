@@ -2,27 +2,25 @@
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
-use std::sync::{Arc, OnceLock};
-use std::time::{Duration, Instant};
+use std::sync::Arc;
 
 use pondrix_api::{AccountQuestion, Assignment, ClientError, JobReport, RunnerClient};
 use pondrix_core::access::Reach;
 use pondrix_core::image::{Access, Registries, Repository};
 use pondrix_core::run::{Outcome, StepEnd};
 use pondrix_core::work::Work;
+use pondrix_files::{TemporaryFolder, Watch};
 use pondrix_image::Platform;
 use pondrix_sandbox::Launcher;
 use tokio::runtime::Handle;
 
 use super::error::JobError;
+use super::time::JobTime;
 use crate::config::JobLimits;
 use crate::contact::{Contact, Ending};
 use crate::folder::Folder;
 use crate::log::Log;
 use crate::reports::Reports;
-
-/// How long everything may take that comes before the first step: the commit's files, images, services, caches.
-const PREPARE_TIME: Duration = Duration::from_secs(30 * 60);
 
 /// What is said of a failure that may be another's, and none a little later.
 const MAY_PASS: &str = "; that may pass: do it again with `pondrix rerun`";
@@ -34,7 +32,7 @@ pub(crate) struct JobExecutor {
     pub(crate) limits: Option<JobLimits>,
     pub(crate) folder: Folder,
     pub(crate) assignment: Arc<Assignment>,
-    pub(crate) scratch: tempfile::TempDir,
+    pub(crate) scratch: TemporaryFolder,
     pub(crate) log: Log,
     /// Folders of the machine that a job may read that runs on it.
     pub(crate) shown: Vec<PathBuf>,
@@ -50,10 +48,9 @@ pub(crate) struct JobExecutor {
     pub(crate) contact: Contact,
     pub(crate) client: RunnerClient,
     pub(crate) handle: Handle,
-    /// When it was taken.
-    pub(crate) taken: Instant,
-    /// When everything was ready for its first step.
-    pub(crate) prepared: OnceLock<Instant>,
+    pub(crate) time: JobTime,
+    /// Asked by all long work on files.
+    pub(crate) watch: Watch,
 }
 
 /// How a job's doing ended.
@@ -92,42 +89,26 @@ impl JobExecutor {
         self.why_ending().is_some()
     }
 
-    /// The limit of the job's own time, which begins when everything is ready for its first step.
-    fn time(&self) -> Duration {
-        match &self.assignment.work {
-            Work::Steps(work) => work.time.to_std(),
-            Work::Image(work) => work.time.to_std(),
-        }
-    }
-
     /// Whether the job, or getting ready for it, has taken longer than it may.
     pub(crate) fn is_out_of_time(&self) -> bool {
-        match self.prepared.get() {
-            Some(prepared) => prepared.elapsed() >= self.time(),
-            None => self.taken.elapsed() >= PREPARE_TIME,
-        }
+        self.time.is_over()
     }
 
     /// Everything is ready for the first step.
     pub(crate) fn is_prepared(&self) {
-        if self.prepared.set(Instant::now()).is_ok() {
+        if self.time.is_prepared() {
             self.report(JobReport::Prepared);
         }
     }
 
     /// The words for a job that has taken longer than it may.
     pub(crate) fn time_words(&self) -> String {
-        let limit = match &self.assignment.work {
-            Work::Steps(work) => work.time,
-            Work::Image(work) => work.time,
-        };
-        match self.prepared.get() {
-            Some(_) => format!("the job took longer than its limit of {limit}"),
-            None => format!(
-                "getting ready for the job took longer than {} minutes, which is its limit everywhere",
-                PREPARE_TIME.as_secs() / 60
-            ),
-        }
+        self.time.words()
+    }
+
+    /// Whether long work goes on.
+    pub(crate) const fn watch(&self) -> &Watch {
+        &self.watch
     }
 
     pub(crate) fn registries(&self) -> Registries {

@@ -1,21 +1,18 @@
 //! How much a job has written, against what it may.
 
 use std::collections::BTreeMap;
-use std::fs;
-use std::os::unix::fs::MetadataExt;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use pondrix_core::Size;
+use pondrix_files::{GivenUp, Watch, usage};
 use rustix::fs::statvfs;
 
 /// How often is looked at the least, and how much longer than the looking itself the pause is: looking
 /// through many files must not become a job of its own.
 const PAUSE: Duration = Duration::from_millis(200);
 const PAUSE_FOR_LOOK: u32 = 20;
-/// A file's blocks, as the system counts them (stat(2)), in bytes.
-const BLOCK: u64 = 512;
-
 /// What others need of a disk: so much of it stays free at the least, in bytes.
 const STAYS_FREE: u64 = 256 << 20;
 
@@ -28,13 +25,15 @@ pub(crate) struct DiskSpace {
     /// How much each folder took when it was looked at last. What is gone since still counts: a layer was made of it.
     folders: BTreeMap<PathBuf, u64>,
     next_look: Instant,
+    /// Why it cannot be told how much was written.
+    uncounted: Option<String>,
 }
 
 impl DiskSpace {
     /// For what is in these folders, and in those that are named later.
     pub(crate) fn new(limit: Option<Size>, folders: impl IntoIterator<Item = PathBuf>) -> Self {
         let folders = folders.into_iter().map(|folder| (folder, 0)).collect();
-        Self { limit, stays_free: STAYS_FREE, folders, next_look: Instant::now() + PAUSE }
+        Self { limit, stays_free: STAYS_FREE, folders, next_look: Instant::now() + PAUSE, uncounted: None }
     }
 
     /// For the folders of a job's steps. The commit's files count with what the job makes of them.
@@ -50,21 +49,25 @@ impl DiskSpace {
     }
 
     /// Counts what is in a folder for the last time, before it is a layer.
-    pub(crate) fn count_once_more(&mut self, folder: &Path) {
+    pub(crate) fn count_once_more(&mut self, folder: &Path, watch: &Watch) {
         if self.limit.is_some() {
-            self.folders.insert(folder.to_owned(), used(folder));
+            let counted = usage(folder, watch);
+            self.uncounted = self.uncounted.take().or_else(|| why_uncounted(counted.as_ref()));
+            self.folders.insert(folder.to_owned(), counted.unwrap_or(0));
         }
     }
 
     /// Why nothing more may be written, if that is so. Looks only now and then.
-    pub(crate) fn too_much(&mut self) -> Option<String> {
+    pub(crate) fn too_much(&mut self, watch: &Watch) -> Option<String> {
         let since = Instant::now();
         if since < self.next_look {
             return None;
         }
         if self.limit.is_some() {
             for (folder, took) in self.folders.iter_mut().filter(|(folder, _)| folder.exists()) {
-                *took = used(folder);
+                let counted = usage(folder, watch);
+                self.uncounted = self.uncounted.take().or_else(|| why_uncounted(counted.as_ref()));
+                *took = counted.unwrap_or(*took);
             }
         }
         let is_nearly_full = self
@@ -73,6 +76,10 @@ impl DiskSpace {
             .filter_map(|folder| statvfs(folder).ok())
             .any(|disk| disk.f_bavail.saturating_mul(disk.f_frsize) < self.stays_free);
         self.next_look = Instant::now() + PAUSE.max(since.elapsed() * PAUSE_FOR_LOOK);
+        // What cannot be counted might be any number of bytes.
+        if let Some(why) = self.uncounted.take() {
+            return Some(why);
+        }
         if let Some(limit) = self.limit.filter(|limit| self.folders.values().sum::<u64>() > limit.bytes()) {
             return Some(format!("the job has written more than its limit of {limit}"));
         }
@@ -81,25 +88,25 @@ impl DiskSpace {
     }
 }
 
-/// What the files of a folder take of the disk, in bytes. What vanishes meanwhile takes nothing.
-fn used(folder: &Path) -> u64 {
-    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
-    let of_entry = |entry: fs::DirEntry| {
-        let Ok(data) = entry.metadata() else { return 0 };
-        let below = if data.is_dir() { used(&entry.path()) } else { 0 };
-        data.blocks() * BLOCK + below
-    };
-    entries.map(of_entry).sum()
+/// Why a folder could not be counted. Where the job ends anyway, that is none.
+fn why_uncounted(counted: Result<&u64, &io::Error>) -> Option<String> {
+    let error = counted.err()?;
+    let is_given_up = error.get_ref().is_some_and(|inner| inner.is::<GivenUp>());
+    let is_gone = error.kind() == io::ErrorKind::NotFound;
+    (!is_given_up && !is_gone)
+        .then(|| format!("the job has a limit of the disk, and it cannot be told how much it has written: {error}"))
 }
 
 #[cfg(test)]
 mod tests {
+    use std::fs;
+
     use super::*;
 
     /// Looks now.
     fn look(space: &mut DiskSpace) -> Option<String> {
         space.next_look = Instant::now();
-        space.too_much()
+        space.too_much(&Watch::none())
     }
 
     #[test]
@@ -114,14 +121,14 @@ mod tests {
         space.stays_free = 0;
         write("first");
         space.count(&at("first"));
-        assert_eq!(space.too_much(), None, "it is not yet looked at");
-        space.count_once_more(&at("first"));
+        assert_eq!(space.too_much(&Watch::none()), None, "it is not yet looked at");
+        space.count_once_more(&at("first"), &Watch::none());
         fs::remove_dir_all(at("first")).unwrap();
         space.count(&at("second"));
         assert_eq!(look(&mut space), None);
         write("second");
         space.count(&at("second"));
-        assert_eq!(space.too_much(), None, "it was looked at a moment ago");
+        assert_eq!(space.too_much(&Watch::none()), None, "it was looked at a moment ago");
         assert_eq!(look(&mut space).unwrap(), "the job has written more than its limit of 64KiB");
         fs::remove_file(at("second").join("file")).unwrap();
         assert_eq!(look(&mut space), None, "what is removed is not written");

@@ -27,7 +27,7 @@ pub(crate) fn file_holds_none(
     let masker = executor.log.masker();
     let found = match link {
         Some(target) => masker.find_in_bytes(target.as_bytes()),
-        None => File::open(path).and_then(|file| masker.find_in(file)).doing(hidden)?,
+        None => File::open(path).and_then(|file| masker.find_in(executor.watch().reader(file))).doing(hidden)?,
     };
     match found.or_else(|| masker.find_in_bytes(shown.as_bytes())) {
         None => Ok(()),
@@ -53,7 +53,8 @@ pub(crate) fn layers_hold_none(executor: &JobExecutor, work: &ImageWork, built: 
         }
         let doing = || format!("{}", blob.digest);
         let file = File::open(store.blob_path(&blob.digest)).doing(doing)?;
-        let found = find_in_archive(&executor.log.masker(), layer::decompressed(file).doing(doing)?).doing(doing)?;
+        let plain = executor.watch().reader(layer::decompressed(file).doing(doing)?);
+        let found = find_in_archive(&executor.log.masker(), plain).doing(doing)?;
         if let Some((secret, place)) = found {
             return Err(JobError::Asked(format!(
                 "the image holds the secret {secret}, in {place}; have the recipe leave it out, or write \

@@ -16,16 +16,19 @@ mod site;
 mod source;
 mod steps;
 mod surroundings;
+mod time;
 
 pub(crate) use context::{End, JobExecutor};
+pub(crate) use time::JobTime;
 
 use pondrix_core::run::Outcome;
 use pondrix_core::work::Work;
+use pondrix_files::TemporaryFolder;
 
 use crate::contact::Ending;
 
 /// Does a job. Answers how it ended, and its folder, which is removed when it is dropped.
-pub(crate) fn carry_out(executor: JobExecutor) -> (End, tempfile::TempDir) {
+pub(crate) fn carry_out(executor: JobExecutor) -> (End, TemporaryFolder) {
     let end = match &executor.assignment.work {
         Work::Steps(work) => steps::carry_out(&executor, work),
         Work::Image(work) if !work.parts.is_empty() => index::carry_out(&executor, work),

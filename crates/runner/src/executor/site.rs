@@ -131,11 +131,11 @@ impl Outside for Site<'_> {
     fn too_much(&self, folder: &Path) -> Option<String> {
         let mut space = self.space();
         space.count(folder);
-        space.too_much()
+        space.too_much(self.executor.watch())
     }
 
     fn has_written(&self, folder: &Path) {
-        self.space().count_once_more(folder);
+        self.space().count_once_more(folder, self.executor.watch());
     }
 
     fn say(&self, stage: Option<&str>, line: &str) {

@@ -54,6 +54,7 @@ pub(crate) fn carry_out(executor: &JobExecutor, work: &StepsWork) -> End {
     if end.outcome == Outcome::Stopped || executor.is_halted() {
         return end;
     }
+    executor.time.begin_leaving();
     let end = leave(executor, work, &workspace, end);
     if end.outcome == Outcome::Passed {
         caches.iter().for_each(|cache| artifacts::save(executor, &workspace, cache));
@@ -324,7 +325,7 @@ fn wait(
             running.kill();
             return (StepEnd::TimedOut, None);
         }
-        if let Some(words) = space.too_much() {
+        if let Some(words) = space.too_much(executor.watch()) {
             running.kill();
             return (StepEnd::Signal(SIGKILL), Some(format!("the step was ended: {words}")));
         }

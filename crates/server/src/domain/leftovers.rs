@@ -22,12 +22,7 @@ const ASIDE: &str = "leaving-";
 
 /// Removes a file or a folder. That it is gone already is as good.
 fn remove(path: &Path) -> io::Result<()> {
-    let removed = match fs::symlink_metadata(path) {
-        Ok(data) if data.is_dir() => fs::remove_dir_all(path),
-        Ok(_) => fs::remove_file(path),
-        Err(error) => Err(error),
-    };
-    removed.or_else(|error| if error.kind() == ErrorKind::NotFound { Ok(()) } else { Err(error) })
+    pondrix_files::remove(path).or_else(|error| if error.kind() == ErrorKind::NotFound { Ok(()) } else { Err(error) })
 }
 
 /// Moves a file or a folder aside, as whatever number; removes it at once where it is on another file system. That it is

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use anyhow::anyhow;
 use pondrix_core::image::Reference;
 use pondrix_core::image::Registries;
+use pondrix_files::TemporaryFolder;
 use pondrix_image::Store;
 use pondrix_image::registry::pull;
 use pondrix_sandbox::{Connector, Exit, Launcher, Rootfs, Running, Spec};
@@ -155,7 +156,7 @@ impl Node {
     }
 
     /// Pulls the image and says what to run.
-    async fn prepare(&self, key: &Key, object: &Value) -> anyhow::Result<(Spec, tempfile::TempDir)> {
+    async fn prepare(&self, key: &Key, object: &Value) -> anyhow::Result<(Spec, TemporaryFolder)> {
         let containers = object.pointer("/spec/containers").and_then(Value::as_array).map_or(&[][..], Vec::as_slice);
         let [container] = containers else {
             return Err(anyhow!("this cluster runs pods of one container; {} has {}", key.name, containers.len()));
@@ -165,7 +166,7 @@ impl Node {
         let reference: Reference = image.parse()?;
         let pulled = pull(&reference, &self.registries, &self.store).await?;
         let layers = self.store.layers(&pulled)?;
-        let scratch = tempfile::tempdir_in(&self.folder)?;
+        let scratch = TemporaryFolder::new_in(&self.folder)?;
         let run = &pulled.config.config;
         let list = |field: &str| -> Option<Vec<String>> {
             let values = container.get(field)?.as_array()?;

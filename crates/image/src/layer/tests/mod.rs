@@ -55,7 +55,9 @@ fn unpacked(entries: &[(&str, tar::EntryType, u32, &str)]) -> Result<(tempfile::
 fn packed(root: &Path) -> (Packed, Vec<u8>) {
     let mut bytes = Vec::new();
     let times = Times { since: SystemTime::UNIX_EPOCH + Duration::from_secs(MOMENT), moment: MOMENT, of: Of::All };
-    let packed = pack(root, &mut bytes, ids(), &Contents::whole(times), Compression::Gzip).unwrap();
+    let packed =
+        pack(root, &mut bytes, ids(), &Contents::whole(times), Compression::Gzip, &pondrix_files::Watch::none())
+            .unwrap();
     (packed, bytes)
 }
 
@@ -418,7 +420,15 @@ fn a_time_that_a_clock_made_long_ago_is_one_of_this_machine_and_one_that_an_arch
         }
         let mut bytes = Vec::new();
         let times = Times::from_now(MOMENT, of);
-        pack(folder.path(), &mut bytes, ids(), &Contents::whole(times), Compression::Gzip).unwrap();
+        pack(
+            folder.path(),
+            &mut bytes,
+            ids(),
+            &Contents::whole(times),
+            Compression::Gzip,
+            &pondrix_files::Watch::none(),
+        )
+        .unwrap();
         let mut archive = tar::Archive::new(decompressed(Cursor::new(bytes)).unwrap());
         let seconds = archive.entries().unwrap().map(|entry| entry.unwrap().header().mtime().unwrap());
         let on_disk = |name| fs::metadata(folder.path().join(name)).unwrap().mtime().cast_unsigned();

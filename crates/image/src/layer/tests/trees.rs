@@ -3,6 +3,7 @@
 use super::*;
 use crate::inventory::Listing;
 use crate::layer::tree::{Inode, Node, NodeKind, Tree};
+use pondrix_files::Watch;
 
 /// What is in a folder, as a tree.
 pub(crate) fn tree_of(root: &Path) -> Tree {
@@ -53,14 +54,14 @@ proptest! {
         make(&place("from"), &things);
         let tree = tree_of(&place("from"));
         fs::create_dir(place("written")).unwrap();
-        tree.write(&place("written"), ids()).unwrap();
+        tree.write(&place("written"), ids(), &Watch::none()).unwrap();
         let mut bytes = Vec::new();
-        let (of_tree, entries) = tree.pack(&mut bytes, Compression::Gzip).unwrap();
+        let (of_tree, entries) = tree.pack(&mut bytes, Compression::Gzip, &Watch::none()).unwrap();
         unpack(decompressed(Cursor::new(bytes)).unwrap(), &place("unpacked"), ids()).unwrap();
         prop_assert_eq!(listing(&place("written")), listing(&place("unpacked")));
         prop_assert_eq!(packed(&place("written")).0, of_tree);
         // And what is told of it without looking is what is seen who looks.
-        prop_assert_eq!(&entries, &Listing::of_folder(&place("unpacked"), ids()).unwrap().entries);
+        prop_assert_eq!(&entries, &Listing::of_folder(&place("unpacked"), ids(), &Watch::none()).unwrap().entries);
     }
 }
 
@@ -70,10 +71,10 @@ fn a_file_that_becomes_shorter_while_it_is_packed_is_a_fault_that_names_it() {
     fs::write(folder.path().join("lily"), "lily").unwrap();
     let tree = tree_of(folder.path());
     fs::write(folder.path().join("lily"), "li").unwrap();
-    let error = tree.pack(std::io::sink(), Compression::Gzip).unwrap_err().to_string();
+    let error = tree.pack(std::io::sink(), Compression::Gzip, &Watch::none()).unwrap_err().to_string();
     assert!(error.ends_with("lily became shorter while it was read"), "{error}");
     // One that becomes longer is taken as it was when it was looked at.
     fs::write(folder.path().join("lily"), "lily and fern").unwrap();
-    let (_, entries) = tree.pack(std::io::sink(), Compression::Gzip).unwrap();
+    let (_, entries) = tree.pack(std::io::sink(), Compression::Gzip, &Watch::none()).unwrap();
     assert_eq!(entries[0].size, 4);
 }

@@ -7,13 +7,14 @@ use std::path::Path;
 
 use pondrix_api::{CacheEntry, CacheQuestion, Digests};
 use pondrix_core::work::{CacheWork, KeyPart};
+use pondrix_files::Watch;
 use pondrix_image::build::plain_path;
 use pondrix_image::layer;
 use sha2::{Digest as _, Sha256};
 
 use super::fetch::content;
 use super::upload::send;
-use super::walk::{fitting, walk};
+use super::walk::{fitting, is_no_more_than_kept, walk};
 use crate::contents::digest_of;
 use crate::executor::context::JobExecutor;
 use crate::executor::error::JobError;
@@ -28,19 +29,23 @@ pub(crate) struct Restored {
 }
 
 /// A key with the hashes of files filled in.
-fn key(workspace: &Path, parts: &[KeyPart]) -> io::Result<String> {
+fn key(workspace: &Path, parts: &[KeyPart], watch: &Watch) -> io::Result<String> {
     let mut key = String::new();
     for part in parts {
         match part {
             KeyPart::Text(text) => key.push_str(text),
             KeyPart::Hash(pattern) => {
                 let mut hash = Sha256::new();
-                for path in fitting(workspace, std::slice::from_ref(pattern))? {
+                let mut bytes = 0_u64;
+                for path in fitting(workspace, std::slice::from_ref(pattern), watch)? {
                     let whole = workspace.join(&path);
-                    if whole.symlink_metadata()?.is_file() {
+                    let data = whole.symlink_metadata()?;
+                    if data.is_file() {
+                        bytes = bytes.saturating_add(data.len());
+                        is_no_more_than_kept(bytes)?;
                         hash.update(path.as_os_str().as_encoded_bytes());
                         hash.update([0]);
-                        hash.update(digest_of(&whole)?.0.bytes());
+                        hash.update(digest_of(&whole, watch)?.0.bytes());
                     }
                 }
                 let bytes: [u8; 32] = hash.finalize().into();
@@ -63,8 +68,9 @@ pub(crate) fn restore(executor: &JobExecutor, workspace: &Path, cache: &CacheWor
 }
 
 fn restore_inner(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) -> Result<Restored, JobError> {
-    let key_now = key(workspace, &cache.key)?;
-    let newest = cache.newest.iter().map(|parts| key(workspace, parts)).collect::<Result<_, _>>()?;
+    let watch = executor.watch();
+    let key_now = key(workspace, &cache.key, watch)?;
+    let newest = cache.newest.iter().map(|parts| key(workspace, parts, watch)).collect::<Result<_, _>>()?;
     let question = CacheQuestion { key: key_now.clone(), newest };
     let answer = executor.ask(async |client, assignment| client.find_cache(assignment, &question).await)?;
     match &answer.found {
@@ -74,12 +80,11 @@ fn restore_inner(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) ->
             // What stands in its place in the commit gives way.
             if let Some(there) = plain_path(workspace, Path::new(&cache.path)) {
                 match there.symlink_metadata() {
-                    Ok(data) if data.is_dir() => fs::remove_dir_all(&there)?,
-                    Ok(_) => fs::remove_file(&there)?,
+                    Ok(_) => pondrix_files::remove(&there)?,
                     Err(_) => {}
                 }
             }
-            let file = io::BufReader::new(File::open(&archive)?);
+            let file = watch.reader(io::BufReader::new(File::open(&archive)?));
             layer::unpack_files(file, workspace, executor.launcher.ids())?;
             executor.log.say(&format!("cache {}: found under {} ({} bytes)", cache.path, found.key, found.size));
         }
@@ -105,10 +110,11 @@ fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> 
         return Err(JobError::asked("the job did not make it"));
     }
     let packed = tempfile::NamedTempFile::new_in(executor.scratch.path())?;
-    pack(workspace, &restored.path, packed.as_file())?;
-    if let Some((secret, place)) =
-        find_in_archive(&executor.log.masker(), io::BufReader::new(File::open(packed.path())?))?
-    {
+    pack(workspace, &restored.path, packed.as_file(), executor.watch())?;
+    if let Some((secret, place)) = find_in_archive(
+        &executor.log.masker(),
+        executor.watch().reader(io::BufReader::new(File::open(packed.path())?)),
+    )? {
         let words = format!("it holds the secret {secret}, in {place}, and is not left for the next run");
         return Err(JobError::Asked(words));
     }
@@ -125,15 +131,19 @@ fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> 
 }
 
 /// An archive of a file or folder, by its path in the workspace. Everything in it belongs to root.
-fn pack(workspace: &Path, path: &str, into: &File) -> io::Result<()> {
+fn pack(workspace: &Path, path: &str, into: &File, watch: &Watch) -> io::Result<()> {
     let mut archive = tar::Builder::new(io::BufWriter::new(into));
     archive.follow_symlinks(false);
     let whole = workspace.join(path);
-    let files = match whole.symlink_metadata()?.is_dir() {
-        true => walk(&whole)?.into_iter().map(|file| Path::new(path).join(file)).collect(),
+    let data = whole.symlink_metadata()?;
+    // Said before any of it is read.
+    is_no_more_than_kept(if data.is_file() { data.len() } else { 0 })?;
+    let files = match data.is_dir() {
+        true => walk(&whole, watch)?.into_iter().map(|file| Path::new(path).join(file)).collect(),
         false => vec![Path::new(path).to_owned()],
     };
     for file in files {
+        watch.check()?;
         let whole = workspace.join(&file);
         let data = whole.symlink_metadata()?;
         let mut header = tar::Header::new_gnu();
@@ -145,7 +155,7 @@ fn pack(workspace: &Path, path: &str, into: &File) -> io::Result<()> {
             archive.append_link(&mut header, &file, fs::read_link(&whole)?)?;
         } else if data.is_file() {
             header.set_size(data.len());
-            archive.append_data(&mut header, &file, File::open(&whole)?)?;
+            archive.append_data(&mut header, &file, watch.reader(File::open(&whole)?))?;
         }
     }
     io::Write::flush(&mut archive.into_inner()?)

@@ -63,7 +63,7 @@ pub(crate) fn test_reports(executor: &JobExecutor, workspace: &Path, patterns: &
         return;
     }
     let mut report = Report::default();
-    match fitting(workspace, patterns) {
+    match fitting(workspace, patterns, executor.watch()) {
         Ok(paths) if paths.is_empty() => report.damage.push(format!("no file fits {}", patterns.join(", "))),
         Ok(paths) => {
             let mut left = LONGEST_REPORTS;

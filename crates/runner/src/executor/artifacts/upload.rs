@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::os::unix::fs::PermissionsExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use pondrix_api::{ArtifactFile, Digests, JobReport, NewArtifact};
 use pondrix_core::Time;
@@ -11,7 +11,7 @@ use pondrix_core::image::Digest;
 use pondrix_core::pipeline::Artifact;
 use pondrix_core::run::JobResult;
 
-use super::walk::fitting;
+use super::walk::{fitting, is_no_more_than_kept};
 use crate::executor::context::JobExecutor;
 use crate::executor::error::{Doing, JobError};
 use crate::executor::leaks::file_holds_none;
@@ -22,11 +22,25 @@ pub(super) fn send(executor: &JobExecutor, content: &Path, digest: &Digest) -> R
     let compressed = tempfile::NamedTempFile::new_in(executor.scratch.path()).doing(doing)?;
     let packed = (|| -> std::io::Result<()> {
         let mut encoder = zstd::Encoder::new(compressed.as_file(), 3)?;
-        std::io::copy(&mut File::open(content)?, &mut encoder)?;
+        std::io::copy(&mut executor.watch().reader(File::open(content)?), &mut encoder)?;
         encoder.finish().map(|_| ())
     })();
     packed.doing(doing)?;
     Ok(executor.ask(async |client, assignment| client.send_file(assignment, digest, compressed.path()).await)?)
+}
+
+/// Whether the files may be kept, by their lengths: asked before any of them is read.
+fn has_room(executor: &JobExecutor, workspace: &Path, paths: &[PathBuf]) -> Result<(), JobError> {
+    let mut bytes = 0_u64;
+    for path in paths {
+        executor.watch().check()?;
+        let data = workspace.join(path).symlink_metadata()?;
+        bytes = bytes.saturating_add(if data.is_file() { data.len() } else { 0 });
+    }
+    is_no_more_than_kept(bytes)?;
+    let digests = Digests { digests: Vec::new(), bytes };
+    executor.ask(async |client, assignment| client.missing(assignment, &digests).await)?;
+    Ok(())
 }
 
 /// Leaves the files that fit, and says so.
@@ -34,11 +48,12 @@ pub(crate) fn upload(executor: &JobExecutor, workspace: &Path, artifact: &Artifa
     let name = &artifact.name.value;
     let doing = || format!("could not keep the artifact `{name}`");
     let told = |words: &str| Err(JobError::asked(words)).doing(doing);
-    let paths = fitting(workspace, &artifact.patterns).doing(doing)?;
+    let paths = fitting(workspace, &artifact.patterns, executor.watch()).doing(doing)?;
     if paths.is_empty() {
         let patterns = artifact.patterns.join(", ");
         return Err(JobError::Asked(format!("no file fits the artifact `{name}`: {patterns}")));
     }
+    has_room(executor, workspace, &paths).doing(doing)?;
     let mut files = Vec::new();
     for relative in paths {
         let path = workspace.join(&relative);
