@@ -15,6 +15,9 @@ use crate::FetchedArtifact;
 pub struct Hello {
     /// How many jobs it does at once.
     pub slots: usize,
+    /// How many of these places are held by work that does not end, although its job did.
+    #[serde(default)]
+    pub stuck: usize,
     /// The programs that its machine has.
     pub tools: BTreeSet<String>,
     /// Whether jobs may use its machine's own network.

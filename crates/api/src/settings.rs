@@ -255,8 +255,10 @@ pub struct RunnerView {
     pub projects: Vec<Projects>,
     /// How many jobs it does at once.
     pub slots: usize,
-    /// How many it has now.
+    /// How many of these places are in use, those that are stuck as well.
     pub busy: usize,
+    /// How many places are held by work that does not end, although its job did: until the runner is started anew.
+    pub stuck: usize,
     /// Whether it was seen lately.
     pub here: bool,
     /// When it was last seen since the server began, where it was.

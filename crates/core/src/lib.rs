@@ -15,6 +15,7 @@ pub mod identity;
 pub mod image;
 pub mod junit;
 pub mod mask;
+pub mod matcher;
 pub mod object_name;
 pub mod pipeline;
 pub mod plan;

@@ -39,7 +39,7 @@ pub struct Bounds {
 
 impl Bounds {
     /// What is kept: layers, artifacts, caches.
-    pub const KEPT: Self = Self { deepest: DEEPEST, longest_path: LONGEST_PATH, entries: 4_000_000, paths: 512 << 20 };
+    pub const KEPT: Self = Self { deepest: DEEPEST, longest_path: LONGEST_PATH, entries: 2_000_000, paths: 256 << 20 };
     /// What is only counted: at any depth.
     pub const COUNTED: Self =
         Self { deepest: usize::MAX, longest_path: usize::MAX, entries: 50_000_000, paths: u64::MAX };

@@ -1,15 +1,16 @@
 //! What is in an image: its layers with the instructions that made them, the files of each, the packages.
 
+mod inspect;
 mod rpm;
+mod tells;
 
 use std::collections::BTreeMap;
 use std::ffi::CString;
-use std::fs::{self, File};
+use std::fs;
 use std::io::{self, Read};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use pondrix_core::image::packages::{self, Package};
-use pondrix_core::image::{Digest, Entry, EntryKind, merge};
+use pondrix_core::image::{Digest, Entry, EntryKind, Package, merge};
 use pondrix_files::{Found, Order, Watch, walk};
 use pondrix_sandbox::IdMap;
 use rustix::fs::FileType;
@@ -23,12 +24,7 @@ use crate::layer::tree::{NodeKind, Tree};
 use crate::store::{io_error, mark_used};
 use crate::{Image, Store, StoreError};
 
-/// Files that name packages and are longer are not read.
-const LONGEST: u64 = 64 << 20;
-/// The longest list of packages in a program, unpacked.
-const LONGEST_LIST: u64 = 8 << 20;
-/// The longest program that is looked into.
-const LONGEST_PROGRAM: u64 = 512 << 20;
+pub use inspect::{FUNCTIONS, Inspector, InspectorHere, NoInspector, Request, Told, read_told};
 
 /// Changes when other packages would be found in the same files.
 const PACKAGES: &[u8] = b"packages 1";
@@ -65,8 +61,8 @@ pub fn layers(image: &Image) -> Vec<LayerFacts> {
 pub(crate) struct Listing {
     /// Its files, by path.
     pub(crate) entries: Vec<Entry>,
-    /// The packages that files tell of, each with the file's place among `entries`.
-    packages: Vec<(usize, Vec<Package>)>,
+    /// The packages that files tell of, each with the file's place among `entries`; nothing where that could not be told.
+    packages: Option<Vec<(usize, Vec<Package>)>>,
     /// What else folders look like, by their places; nothing where that is not known, or where the layer has something
     /// that a listing cannot say.
     folders: Option<BTreeMap<usize, FolderLooks>>,
@@ -81,10 +77,10 @@ pub(crate) struct FolderLooks {
 }
 
 impl Listing {
-    /// Of a tree, which has these entries.
-    pub(crate) fn of_tree(tree: &Tree, entries: Vec<Entry>) -> Self {
-        let mut packages = Vec::new();
-        let mut folders = BTreeMap::new();
+    /// Of a tree, which has these entries. The files of it that are to be looked into are in these folders.
+    pub(crate) fn of_tree(tree: &Tree, entries: Vec<Entry>, folders: &[PathBuf], inspector: &dyn Inspector) -> Self {
+        let mut request = Request::new(folders);
+        let mut looks = BTreeMap::new();
         // Names that are no text cannot be told; and what is in a folder that is left out may be shown elsewhere.
         let mut says_all = true;
         for (path, node) in tree.nodes() {
@@ -96,23 +92,18 @@ impl Listing {
             };
             match &node.kind {
                 NodeKind::Folder { .. } => {
-                    folders.insert(place, FolderLooks { time: node.time, attributes: node.attributes.clone() });
+                    looks.insert(place, FolderLooks { time: node.time, attributes: node.attributes.clone() });
                 }
                 NodeKind::Link(target) => says_all &= target.to_str().is_some(),
-                NodeKind::File { from, .. } => {
-                    let mut found = Vec::new();
-                    find_packages(&entries[place], from, &mut found);
-                    if !found.is_empty() {
-                        packages.push((place, found));
-                    }
-                }
+                NodeKind::File { from, .. } => request.add(place, &entries[place], from),
             }
         }
-        Self { entries, packages, folders: says_all.then_some(folders) }
+        let packages = request.told_by(inspector);
+        Self { entries, packages, folders: says_all.then_some(looks) }
     }
 
     /// Of an unpacked layer.
-    pub(crate) fn of_folder(root: &Path, ids: IdMap, watch: &Watch) -> io::Result<Self> {
+    pub(crate) fn of_folder(root: &Path, ids: IdMap, watch: &Watch, inspector: &dyn Inspector) -> io::Result<Self> {
         let (mut entries, mut buffer) = (Vec::new(), vec![0; 256 * 1024]);
         let mut bounds = Bounds::default();
         walk(root, Order::Any, &pondrix_files::Bounds::KEPT, watch, |found| {
@@ -122,14 +113,12 @@ impl Listing {
             Ok(())
         })?;
         entries.sort_by(|one, other| one.path.cmp(&other.path));
-        let mut packages = Vec::new();
+        let mut request = Request::new(&[root.to_owned()]);
         for (place, entry) in entries.iter().enumerate().filter(|(_, entry)| entry.kind == EntryKind::File) {
-            let mut found = Vec::new();
-            find_packages(entry, &root.join(&entry.path), &mut found);
-            if !found.is_empty() {
-                packages.push((place, found));
-            }
+            watch.check()?;
+            request.add(place, entry, &root.join(&entry.path));
         }
+        let packages = request.told_by(inspector);
         Ok(Self { entries, packages, folders: None })
     }
 
@@ -163,7 +152,8 @@ impl Store {
     }
 
     fn listing_of(&self, image: &Image, diff_id: &Digest) -> Result<Listing, StoreError> {
-        if let Some(known) = self.known_list(diff_id) {
+        // One whose packages could not be told is looked at once more.
+        if let Some(known) = self.known_list::<Listing>(diff_id).filter(|known| known.packages.is_some()) {
             return Ok(known);
         }
         let mut pairs = image.manifest.layers.iter().zip(&image.config.rootfs.diff_ids);
@@ -205,12 +195,13 @@ impl Store {
     /// Looks at an unpacked layer.
     fn list(&self, diff_id: &Digest) -> Result<Listing, StoreError> {
         let told = io_error(format!("list layer {}", diff_id.short()));
-        let listing = Listing::of_folder(&self.layer_path(diff_id), self.ids(), self.watch()).map_err(told)?;
+        let listing =
+            Listing::of_folder(&self.layer_path(diff_id), self.ids(), self.watch(), self.inspector()).map_err(told)?;
         self.keep_listing(diff_id, &listing)?;
         Ok(listing)
     }
 
-    /// The packages of an image, each once, by kind, name and version. They are remembered.
+    /// The packages of an image, each once, by kind, name and version. They are remembered, where all could be told.
     ///
     /// # Errors
     /// When its layers cannot be read.
@@ -222,18 +213,21 @@ impl Store {
         if let Some(known) = self.known_list(&name) {
             return Ok(known);
         }
-        let found = self.find_packages(image)?;
-        self.keep_list(&name, &found)?;
+        let (found, are_all) = self.find_packages(image)?;
+        if are_all {
+            self.keep_list(&name, &found)?;
+        }
         Ok(found)
     }
 
-    fn find_packages(&self, image: &Image) -> Result<Vec<Package>, StoreError> {
+    /// The packages of an image, and whether they are all.
+    fn find_packages(&self, image: &Image) -> Result<(Vec<Package>, bool), StoreError> {
         let listings = image.config.rootfs.diff_ids.iter().map(|diff_id| self.listing_of(image, diff_id));
         let listings = listings.collect::<Result<Vec<_>, StoreError>>()?;
         let files = merge(listings.iter().map(|listing| listing.entries.as_slice()));
         let mut found = Vec::new();
         for listing in &listings {
-            for (place, packages) in &listing.packages {
+            for (place, packages) in listing.packages.iter().flatten() {
                 // A layer above may have removed the file, or have another there.
                 let entry = listing.entries.get(*place);
                 let is_shown =
@@ -245,7 +239,7 @@ impl Store {
         }
         found.sort();
         found.dedup();
-        Ok(found)
+        Ok((found, listings.iter().all(|listing| listing.packages.is_some())))
     }
 }
 
@@ -294,85 +288,6 @@ fn hash_of(mut file: impl Read, buffer: &mut [u8]) -> io::Result<blake3::Hash> {
     }
 }
 
-/// Adds the packages that a file tells of, which is on the disk there.
-fn find_packages(entry: &Entry, on_disk: &Path, found: &mut Vec<Package>) {
-    let path = entry.path.as_str();
-    let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-    let parent = folder.rsplit('/').next().unwrap_or_default();
-    let text = || {
-        let bytes = (entry.size < LONGEST).then(|| fs::read(on_disk).ok())??;
-        Some(String::from_utf8_lossy(&bytes).into_owned())
-    };
-    match name {
-        "status" if folder == "var/lib/dpkg" => {
-            found.extend(text().map(|text| packages::debian(&text)).unwrap_or_default())
-        }
-        _ if folder == "var/lib/dpkg/status.d" => {
-            found.extend(text().map(|text| packages::debian(&text)).unwrap_or_default());
-        }
-        "installed" if folder.ends_with("lib/apk/db") => {
-            found.extend(text().map(|text| packages::alpine(&text)).unwrap_or_default());
-        }
-        // rpm changed the form of its database twice, and its place.
-        "rpmdb.sqlite" | "Packages" | "Packages.db" if parent == "rpm" => {
-            found.extend(rpm::packages(on_disk).unwrap_or_default());
-        }
-        "METADATA" if parent.ends_with(".dist-info") => found.extend(text().and_then(|text| packages::python(&text))),
-        "PKG-INFO" if parent.ends_with(".egg-info") => found.extend(text().and_then(|text| packages::python(&text))),
-        "package.json" if is_node_package(folder) => found.extend(text().and_then(|text| packages::npm(&text))),
-        "Cargo.lock" => found.extend(text().map(|text| packages::cargo_lock(&text)).unwrap_or_default()),
-        _ if entry.mode & 0o111 != 0 && entry.size < LONGEST_PROGRAM => {
-            found.extend(program(on_disk).unwrap_or_default());
-        }
-        _ => {}
-    }
-}
-
-/// Whether this is the folder of a package in `node_modules`: `NAME`, or `@SCOPE/NAME`.
-fn is_node_package(folder: &str) -> bool {
-    let Some((_, name)) = folder.rsplit_once("node_modules/") else { return false };
-    let slashes = name.matches('/').count();
-    slashes == 0 || (slashes == 1 && name.starts_with('@'))
-}
-
-/// The packages that a program was built of, where it says so: the section `.dep-v0` of a 64-bit ELF file
-/// (elf(5)), compressed (RFC 1950).
-fn program(path: &Path) -> Option<Vec<Package>> {
-    use std::os::unix::fs::FileExt;
-    let file = File::open(path).ok()?;
-    let read = |at: u64, length: usize| {
-        let mut bytes = vec![0; length];
-        file.read_exact_at(&mut bytes, at).ok().map(|()| bytes)
-    };
-    let header = read(0, 64)?;
-    if !header.starts_with(b"\x7fELF\x02\x01") {
-        return None;
-    }
-    let number = |bytes: &[u8], at: usize, length: usize| {
-        let field = bytes.get(at..at + length)?;
-        Some(field.iter().rev().fold(0_u64, |number, byte| number << 8 | u64::from(*byte)))
-    };
-    let (table, size, count, names) =
-        (number(&header, 40, 8)?, number(&header, 58, 2)?, number(&header, 60, 2)?, number(&header, 62, 2)?);
-    let section = |place: u64| read(table.checked_add(place * size)?, usize::try_from(size).ok()?);
-    let names = section(names)?;
-    let (names_at, names_length) = (number(&names, 24, 8)?, number(&names, 32, 8)?);
-    let names = read(names_at, usize::try_from(names_length.min(1 << 20)).ok()?)?;
-    for place in 0..count {
-        let section = section(place)?;
-        let name = names.get(usize::try_from(number(&section, 0, 4)?).ok()?..)?;
-        if !name.starts_with(b".dep-v0\0") {
-            continue;
-        }
-        let (at, length) = (number(&section, 24, 8)?, number(&section, 32, 8)?);
-        let packed = read(at, usize::try_from(length.min(LONGEST_LIST)).ok()?)?;
-        let mut json = Vec::new();
-        flate2::read::ZlibDecoder::new(&packed[..]).take(LONGEST_LIST).read_to_end(&mut json).ok()?;
-        return Some(packages::cargo_program(&json));
-    }
-    None
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -381,7 +296,9 @@ mod tests {
     #[test]
     fn a_layer_is_listed_once_and_its_packages_are_found_where_installers_write_them() {
         let folder = tempfile::tempdir().unwrap();
-        let store = Store::open(folder.path(), IdMap::for_this_process()).unwrap();
+        let store = Store::open(folder.path(), IdMap::for_this_process())
+            .unwrap()
+            .inspected_by(std::sync::Arc::new(InspectorHere));
         let diff_id = digest_of(b"a layer");
         let root = store.layer_path(&diff_id);
         let write = |path: &str, text: &str| {
@@ -411,7 +328,7 @@ mod tests {
         let listing = store.list(&diff_id).unwrap().entries;
         let motd = listing.iter().find(|entry| entry.path == "etc/motd").unwrap();
         assert_eq!((motd.kind, motd.size, motd.content.len()), (EntryKind::File, 5, 32));
-        let packages = store.known_listing(&diff_id).unwrap().packages;
+        let packages = store.known_listing(&diff_id).unwrap().packages.unwrap();
         let mut found: Vec<_> = packages.into_iter().flat_map(|(_, packages)| packages).collect();
         found.sort();
         let told: Vec<_> = found.iter().map(|one| format!("{} {} {}", one.kind, one.name, one.version)).collect();

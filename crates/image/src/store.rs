@@ -33,6 +33,7 @@ use pondrix_sandbox::IdMap;
 use crate::build::CacheUsers;
 use crate::garbage::{Kind, Users};
 use crate::hash::{Sha256, digest_of, digest_of_file};
+use crate::inventory::{Inspector, NoInspector};
 use crate::layer::{self, left_out};
 use crate::oci::{Config, Descriptor, Manifest};
 use crate::once::{Fetches, InTurn, Turn};
@@ -58,6 +59,8 @@ pub struct Store {
     fetching: Arc<Fetches>,
     /// Whether the work goes on for which it is used.
     watch: Watch,
+    /// Who looks into its files.
+    inspector: Arc<dyn Inspector>,
 }
 
 /// An image whose parts are all in the store.
@@ -141,6 +144,7 @@ impl Store {
             unpacking: Arc::default(),
             fetching: Arc::default(),
             watch: Watch::none(),
+            inspector: Arc::new(NoInspector),
         };
         store.take_form().map_err(io_error("bring it into this version's form"))?;
         store.doubt_what_is_new().map_err(io_error("look what is in it"))?;
@@ -152,6 +156,16 @@ impl Store {
     #[must_use]
     pub fn watched(&self, watch: Watch) -> Self {
         Self { watch, ..self.clone() }
+    }
+
+    /// The same store, with somebody who looks into the files of its layers for packages. Without, none are told of.
+    #[must_use]
+    pub fn inspected_by(&self, inspector: Arc<dyn Inspector>) -> Self {
+        Self { inspector, ..self.clone() }
+    }
+
+    pub(crate) fn inspector(&self) -> &dyn Inspector {
+        &*self.inspector
     }
 
     pub(crate) const fn watch(&self) -> &Watch {
@@ -268,6 +282,13 @@ impl Store {
     #[must_use]
     pub fn layer_path(&self, diff_id: &Digest) -> PathBuf {
         self.folder.join("layers").join(diff_id.hex())
+    }
+
+    /// The folder of the unpacked layer that something is in.
+    pub(crate) fn layer_around(&self, path: &Path) -> Option<PathBuf> {
+        let layers = self.folder.join("layers");
+        let name = path.strip_prefix(&layers).ok()?.components().next()?;
+        Some(layers.join(name))
     }
 
     /// Gives an unpacked layer its name. It leaves out these folders.

@@ -320,6 +320,7 @@ fn a_damaged_package_database_names_packages_or_none() {
         drop(packages::rpm_header(bytes));
         let folder = at.join("store");
         let store = Store::open(&folder, IdMap::for_this_process()).unwrap();
+        let store = store.inspected_by(std::sync::Arc::new(pondrix_image::inventory::InspectorHere));
         for path in
             ["usr/lib/sysimage/rpm/rpmdb.sqlite", "var/lib/rpm/Packages", "var/lib/rpm/Packages.db", "bin/program"]
         {

@@ -20,7 +20,7 @@ use cli::Cli;
 
 fn main() -> ExitCode {
     // Before anything else: this same program is also the sandbox's helper, and must have one thread.
-    pondrix_sandbox::enter_if_asked();
+    pondrix_sandbox::enter_if_asked(pondrix_image::inventory::FUNCTIONS);
     let cli = Cli::parse();
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,

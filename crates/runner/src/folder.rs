@@ -11,11 +11,13 @@ use anyhow::Context;
 use pondrix_core::{ProjectName, Recent};
 use pondrix_files::{TemporaryFolder, Watch, move_aside};
 use pondrix_image::Store;
+use pondrix_image::inventory::Inspector;
 use pondrix_sandbox::IdMap;
 use rustix::fs::{FlockOperation, flock};
 use tokio::sync::Notify;
 use tracing::warn;
 
+use crate::bounded::unmount_all_below;
 use crate::contents::Contents;
 use crate::sources::Sources;
 
@@ -70,6 +72,7 @@ impl Folder {
         lock.set_len(0).and_then(|()| write!(lock, "{}", std::process::id())).with_context(told)?;
         let removed = path.join(REMOVED);
         fs::create_dir_all(&removed).with_context(told)?;
+        unmount_all_below(&path);
         set_aside(&path.join("jobs"), &removed).with_context(told)?;
         set_aside(&path.join("images").join("unfinished"), &removed).with_context(told)?;
         let store = Store::open(&path.join("images"), ids)?;
@@ -81,8 +84,9 @@ impl Folder {
     }
 
     /// The same folder for a job: what takes long in it ends when the job does.
-    pub(crate) fn watched(&self, watch: &Watch) -> Self {
-        Self { store: self.store.watched(watch.clone()), contents: self.contents.watched(watch), ..self.clone() }
+    pub(crate) fn for_job(&self, watch: &Watch, inspector: Arc<dyn Inspector>) -> Self {
+        let store = self.store.watched(watch.clone()).inspected_by(inspector);
+        Self { store, contents: self.contents.watched(watch), ..self.clone() }
     }
 
     /// Where it is; nothing of it is behind a link.

@@ -16,10 +16,11 @@ use tracing::{info, warn};
 
 use crate::config::RunnerConfig;
 use crate::contact::{Contact, Ending};
-use crate::executor::{self, End, JobExecutor, JobTime};
+use crate::executor::{self, End, JobExecutor, JobTime, SandboxInspector};
 use crate::folder::Folder;
 use crate::log::Log;
 use crate::reports::{self, Reports};
+use crate::stuck::StuckPlaces;
 
 /// How long to wait before asking a server again that did not answer.
 const PAUSE: Duration = Duration::from_millis(200);
@@ -36,6 +37,7 @@ pub(crate) struct JobContext {
     launcher: Launcher,
     assignment: Arc<Assignment>,
     contact: Contact,
+    stuck: StuckPlaces,
 }
 
 /// Keeps what builds of a project mount within what it may have on a runner.
@@ -57,12 +59,14 @@ impl JobContext {
         folder: &Folder,
         launcher: &Launcher,
         assignment: Assignment,
+        stuck: &StuckPlaces,
     ) -> Self {
         Self {
             client: client.clone(),
             config: config.clone(),
             folder: folder.clone(),
             launcher: launcher.clone(),
+            stuck: stuck.clone(),
             contact: Contact::new(Duration::from_secs(assignment.lease_seconds)),
             assignment: Arc::new(assignment),
         }
@@ -111,13 +115,15 @@ impl JobContext {
             Work::Steps(work) => work.time,
             Work::Image(work) => work.time,
         });
-        let watch = time.watch(&self.contact);
+        let (watch, time_of_job) = (time.watch(&self.contact), time.clone());
+        let inspector = SandboxInspector::new(launcher.clone(), scratch.path().to_owned(), log.clone(), watch.clone());
         let executor = JobExecutor {
             launcher,
             limits: self.config.limits,
-            folder: self.folder.watched(&watch),
+            folder: self.folder.for_job(&watch, Arc::new(inspector)),
             assignment: Arc::clone(&self.assignment),
             scratch,
+            bounded: None,
             log: log.clone(),
             shown: self.config.shown.clone(),
             emulated: self.config.emulated.clone(),
@@ -136,7 +142,8 @@ impl JobContext {
         let deliver_reports = reports::deliver(&self.client, &self.contact, &self.assignment, queue);
         let deliver_log = log.deliver(&self.client, &self.contact, &self.assignment, ended);
         let finish = async {
-            let (end, scratch) = match doing.await {
+            let should_end = || self.contact.ending().is_some() || time_of_job.is_over();
+            let (end, scratch) = match self.stuck.await_end(should_end, doing).await {
                 Ok((end, scratch)) => (end, Some(scratch)),
                 Err(error) => (End::failed(format!("the runner broke: {error}")), None),
             };

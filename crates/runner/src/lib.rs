@@ -4,6 +4,7 @@
 //! files from the server. When the server is away it goes on with what it has, and delivers
 //! reports and logs when the server is back; both can be repeated without harm.
 
+mod bounded;
 mod config;
 mod contact;
 mod contents;
@@ -14,6 +15,7 @@ mod log;
 mod machine;
 mod reports;
 mod sources;
+mod stuck;
 mod tools;
 mod upkeep;
 
@@ -35,9 +37,12 @@ pub use machine::shown_through;
 
 use crate::folder::Folder;
 use crate::job::JobContext;
+use crate::stuck::StuckPlaces;
 
 /// How long to wait before asking a server again that did not answer.
 const PAUSE: Duration = Duration::from_millis(300);
+/// How often is said that places are stuck.
+const STUCK_PAUSE: Duration = Duration::from_secs(10);
 /// The status of the answer to a runner that is not known.
 const INTRODUCE_YOURSELF: u16 = 409;
 /// The status of the answer to a token that is not good.
@@ -72,6 +77,7 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     let path = std::env::var("PATH").unwrap_or_default();
     let hello = Hello {
         slots: config.slots.max(1),
+        stuck: 0,
         tools: tools::programs(&path),
         host_network: config.host_network,
         platforms: config.emulated.iter().chain([&Platform::here()]).map(Platform::to_string).collect(),
@@ -85,20 +91,55 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
         Err(error) if is_unknown(&error) => return Err(error.into()),
         Err(error) => info!(%error, "could not introduce itself yet"),
     }
-    let hello = Arc::new(hello);
+    let introduction = Arc::new(Introduction { hello, stuck: StuckPlaces::new() });
     let mut slots = JoinSet::new();
     for slot in 0..config.slots.max(1) {
         let (client, config, shutdown) = (client.clone(), config.clone(), shutdown.clone());
         let ids = places.as_ref().and_then(|places| places.ids.get(slot));
         let launcher = ids.map_or_else(|| launcher.clone(), |ids| launcher.apart(*ids, folder.path().to_owned()));
-        let (folder, hello) = (folder.clone(), Arc::clone(&hello));
-        slots.spawn(async move { slot_loop(slot, &client, &hello, &config, &folder, &launcher, &shutdown).await });
+        let (folder, introduction) = (folder.clone(), Arc::clone(&introduction));
+        slots.spawn(async move {
+            slot_loop(slot, &client, &introduction, &config, &folder, &launcher, &shutdown).await;
+        });
     }
-    let upkeep =
-        [tokio::spawn(upkeep::keep_small(folder.clone(), config.room)), tokio::spawn(upkeep::keep_up(client, folder))];
+    let upkeep = [
+        tokio::spawn(upkeep::keep_small(folder.clone(), config.room)),
+        tokio::spawn(upkeep::keep_up(client.clone(), folder)),
+        tokio::spawn(async move { introduction.tell_changes(&client).await }),
+    ];
     while slots.join_next().await.is_some() {}
     upkeep.iter().for_each(tokio::task::JoinHandle::abort);
     Ok(())
+}
+
+/// What the runner says of itself.
+struct Introduction {
+    hello: Hello,
+    stuck: StuckPlaces,
+}
+
+impl Introduction {
+    /// What is to be said now.
+    fn now(&self) -> Hello {
+        Hello { stuck: *self.stuck.subscribe().borrow(), ..self.hello.clone() }
+    }
+
+    /// Says it anew when places are stuck, or are no more; and again and again as long as some are, since they do not ask
+    /// for jobs, and a runner whose places are all stuck would be taken for gone.
+    async fn tell_changes(&self, client: &RunnerClient) {
+        let mut stuck = self.stuck.subscribe();
+        loop {
+            let some_are = *stuck.borrow_and_update() > 0;
+            tokio::select! {
+                _ = stuck.changed() => {}
+                () = tokio::time::sleep(STUCK_PAUSE), if some_are => {}
+            }
+            match client.hello(&self.now()).await {
+                Ok(_) => {}
+                Err(error) => warn!(%error, "the server was not told of places that are stuck"),
+            }
+        }
+    }
 }
 
 /// Ids of the machine for each place, where this machine allows that.
@@ -125,7 +166,7 @@ fn is_unknown(error: &ClientError) -> bool {
 async fn slot_loop(
     slot: usize,
     client: &RunnerClient,
-    hello: &Hello,
+    introduction: &Introduction,
     config: &RunnerConfig,
     folder: &Folder,
     launcher: &Launcher,
@@ -144,7 +185,7 @@ async fn slot_loop(
                     let run = assignment.facts.id.to_string();
                     info!(slot, run, job = %assignment.job, "took a job");
                     let (place, free) = oneshot::channel();
-                    let job = JobContext::new(client, config, folder, launcher, assignment);
+                    let job = JobContext::new(client, config, folder, launcher, assignment, &introduction.stuck);
                     let mut next = tokio::spawn(job.carry_out(shutdown.clone(), place));
                     // It is given back by being dropped.
                     drop(free.await);
@@ -156,7 +197,7 @@ async fn slot_loop(
             }
             // It has not heard of us, or was started again and has forgotten.
             Err(ClientError::Problem(problem)) if problem.status == INTRODUCE_YOURSELF => {
-                if let Err(error) = client.hello(hello).await {
+                if let Err(error) = client.hello(&introduction.now()).await {
                     warn!(%error, "could not introduce itself");
                     tokio::time::sleep(PAUSE).await;
                 }

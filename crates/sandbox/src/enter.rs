@@ -30,8 +30,9 @@ pub(crate) struct Entrance {
     /// The folder of the skeleton and of where the root is mounted; empty where there is no root.
     pub(crate) frame: PathBuf,
     pub(crate) ids: IdMap,
-    /// The ids that processes have which are not those of files, and the folder in which files are mapped to them.
-    pub(crate) apart: Option<(PlaceIds, PathBuf)>,
+    /// The ids that processes have which are not those of files, and the folders in which files are mapped to them: each
+    /// of a file system of its own, and none above one before it.
+    pub(crate) apart: Option<(PlaceIds, Vec<PathBuf>)>,
     /// The files that this process writes its number into, to be under limits with all that it starts.
     pub(crate) doors: Vec<PathBuf>,
 }
@@ -47,15 +48,22 @@ pub(crate) enum What {
     Hold(Vec<(Ipv4Addr, u8)>),
 }
 
+/// A function of this program that a sandbox calls in place of a command ([`Spec::is_function`]). It is given the arguments
+/// behind its name, and answers its exit status. What it prints is the output.
+pub type Function = fn(&[String]) -> i32;
+
+/// Functions, by name.
+pub type Functions = &'static [(&'static str, Function)];
+
 /// Call this first in `main`: it takes over, and never returns, when the program was started by a
-/// [`crate::Launcher`]. It must come before any thread is started.
-pub fn enter_if_asked() {
+/// [`crate::Launcher`]. It must come before any thread is started. Sandboxes may call these functions.
+pub fn enter_if_asked(functions: Functions) {
     if std::env::args_os().nth(1).is_some_and(|word| word == ENTER_WORD) {
-        std::process::exit(enter());
+        std::process::exit(enter(functions));
     }
 }
 
-fn enter() -> i32 {
+fn enter(functions: Functions) -> i32 {
     // First of all: nothing that starts here has the terminal of the person who started the runner.
     if rustix::process::setsid().is_err() || close_inherited().is_err() {
         return 2;
@@ -66,7 +74,7 @@ fn enter() -> i32 {
         Ok(control) => control,
         Err(_) => return 2,
     };
-    match split(&control) {
+    match split(&control, functions) {
         Ok(child) => {
             // Only init may hold the conversation open, so that the caller sees its end when init ends.
             drop(control);
@@ -92,7 +100,7 @@ fn close_inherited() -> io::Result<()> {
 }
 
 /// Reads the entrance, makes `init` in new namespaces and maps its ids.
-fn split(control: &OwnedFd) -> Result<Pid, SetupError> {
+fn split(control: &OwnedFd, functions: Functions) -> Result<Pid, SetupError> {
     let said = wire::receive::<()>(control).ok().flatten().and_then(|((), fd)| fd);
     let mut text = String::new();
     let mut said = File::from(said.ok_or("the caller did not say what to run")?);
@@ -105,11 +113,12 @@ fn split(control: &OwnedFd) -> Result<Pid, SetupError> {
         context(at(entered, door), "come under limits")?;
     }
     // What maps the ids of files is the machine's to make, and no namespace's.
-    let tree = match &entrance.apart {
-        Some((place, folder)) if !matches!(entrance.what, What::Hold(_)) => {
-            Some(context(apart::mapped(folder, entrance.ids, *place), "map the ids of files")?)
+    let trees = match &entrance.apart {
+        Some((place, folders)) if !matches!(entrance.what, What::Hold(_)) => {
+            let mapped = folders.iter().map(|folder| apart::mapped(folder, entrance.ids, *place));
+            context(mapped.collect::<io::Result<Vec<_>>>(), "map the ids of files")?
         }
-        _ => None,
+        _ => Vec::new(),
     };
     let ids = entrance.apart.as_ref().map_or(entrance.ids, |(place, _)| place.map());
     let (mapped, mut tell_mapped) = context(io::pipe(), "make a pipe")?;
@@ -130,7 +139,7 @@ fn split(control: &OwnedFd) -> Result<Pid, SetupError> {
         -1 => Err(SetupError::Asked(refused(&io::Error::last_os_error()))),
         0 => {
             drop(tell_mapped);
-            std::process::exit(init::main(entrance, tree, mapped, control));
+            std::process::exit(init::main(entrance, trees, mapped, control, functions));
         }
         child => {
             drop(mapped);

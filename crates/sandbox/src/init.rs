@@ -4,7 +4,7 @@ use std::io::Read;
 use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::process::CommandExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc;
 use std::time::Duration;
@@ -16,14 +16,14 @@ use rustix::process::{
 use rustix::thread::{CapabilitySet, remove_capability_from_bounding_set};
 
 use crate::core_files::forbid_core_files;
-use crate::enter::{Entrance, What};
+use crate::enter::{Entrance, Functions, What};
 use crate::error::{SetupError, context};
 use crate::inside::Root;
 use crate::mounts::Sources;
 use crate::network::{NAMES_AT, NAMES_PORT};
 use crate::spec::{Exit, Network, Spec};
 use crate::wire::{self, Order, Word};
-use crate::{apart, routes, seccomp, users, verify};
+use crate::{apart, function, routes, seccomp, users, verify};
 
 /// What root inside may do to what is inside. Everything else is given up.
 const KEPT: CapabilitySet = CapabilitySet::CHOWN
@@ -45,7 +45,13 @@ const CONNECT_TIME: Duration = Duration::from_secs(1);
 const BUSY_TRIES: usize = 100;
 
 /// Runs to the end of the command; the status is of no interest to anybody.
-pub(crate) fn main(entrance: Entrance, tree: Option<OwnedFd>, mut mapped: impl Read, control: &OwnedFd) -> i32 {
+pub(crate) fn main(
+    entrance: Entrance,
+    trees: Vec<OwnedFd>,
+    mut mapped: impl Read,
+    control: &OwnedFd,
+    functions: Functions,
+) -> i32 {
     // If the helper is killed, nobody would wait for this process: end with it.
     let _ = set_parent_process_death_signal(Some(Signal::KILL));
     let mut byte = [0];
@@ -54,9 +60,9 @@ pub(crate) fn main(entrance: Entrance, tree: Option<OwnedFd>, mut mapped: impl R
     }
     drop(mapped);
     let is_range = entrance.ids.is_range();
-    let folder = entrance.apart.as_ref().map(|(_, folder)| folder.as_path());
-    if let (Some(tree), Some(folder)) = (tree, folder)
-        && let Err(error) = context(show_mapped(tree, folder), "show files under the ids of this place")
+    let folders = entrance.apart.as_ref().map_or(&[][..], |(_, folders)| folders);
+    if !trees.is_empty()
+        && let Err(error) = context(show_mapped(trees, folders), "show files under the ids of this place")
     {
         let _ = wire::send(control, &Word::Ended(Exit::Failed(error.to_string())), None);
         return 0;
@@ -65,21 +71,21 @@ pub(crate) fn main(entrance: Entrance, tree: Option<OwnedFd>, mut mapped: impl R
         What::Hold(closed) => hold(control, closed),
         What::Run(spec) => {
             let own_network = spec.network == Network::Loopback;
-            surround(spec, &entrance.frame, is_range, own_network).and_then(|root| run(spec, root, is_range, control))
+            surround(spec, &entrance.frame, is_range, own_network)
+                .and_then(|root| run(spec, root, is_range, control, functions))
         }
-        What::Join(spec) => {
-            surround(spec, &entrance.frame, is_range, false).and_then(|root| run(spec, root, is_range, control))
-        }
+        What::Join(spec) => surround(spec, &entrance.frame, is_range, false)
+            .and_then(|root| run(spec, root, is_range, control, functions)),
     };
     let exit = end.unwrap_or_else(|error| Exit::Failed(error.to_string()));
     let _ = wire::send(control, &Word::Ended(exit), None);
     0
 }
 
-/// Shows the folder of what is stored with its ids mapped, here and nowhere else.
-fn show_mapped(tree: OwnedFd, folder: &Path) -> std::io::Result<()> {
+/// Shows the folders of what is stored with its ids mapped, here and nowhere else.
+fn show_mapped(trees: Vec<OwnedFd>, folders: &[PathBuf]) -> std::io::Result<()> {
     mount_change("/", MountPropagationFlags::REC | MountPropagationFlags::PRIVATE)?;
-    apart::attach(&tree, folder)
+    trees.iter().zip(folders).try_for_each(|(tree, folder)| apart::attach(tree, folder))
 }
 
 /// Keeps a network for others until nobody wants it any more.
@@ -129,7 +135,7 @@ fn bring_loopback_up() -> std::io::Result<()> {
     if answer < 0 { Err(std::io::Error::last_os_error()) } else { Ok(()) }
 }
 
-fn run(spec: &Spec, root: Root, range: bool, control: &OwnedFd) -> Result<Exit, SetupError> {
+fn run(spec: &Spec, root: Root, range: bool, control: &OwnedFd, functions: Functions) -> Result<Exit, SetupError> {
     let (user, group, home) = users::look_up(&spec.user, &root.read("/etc/passwd"), &root.read("/etc/group"))?;
     if (user, group) != (0, 0) && !range {
         let user = &spec.user;
@@ -141,6 +147,7 @@ fn run(spec: &Spec, root: Root, range: bool, control: &OwnedFd) -> Result<Exit, 
     context(rustix::process::fchdir(&folder), format!("enter {}", spec.folder))?;
     drop(folder);
     let (program, arguments) = spec.argv.split_first().ok_or("there is no command to run")?;
+    let function = function::find(spec, functions)?;
     let mut command = Command::new(program);
     command.args(arguments).env_clear().envs(&spec.env).stdin(Stdio::null());
     if !spec.env.contains_key("HOME") {
@@ -166,8 +173,13 @@ fn run(spec: &Spec, root: Root, range: bool, control: &OwnedFd) -> Result<Exit, 
     });
     context(listening, "listen for orders")?;
     // A group of its own: a signal reaches the command and what it started, and not this process.
-    let child = context(spawn(command.process_group(0)), format!("start `{program}`"))?;
-    let child = i32::try_from(child.id()).ok().and_then(Pid::from_raw).ok_or("the kernel gave no process id")?;
+    let child = match function {
+        Some(function) => context(function::start(function, arguments), format!("begin {program}"))?,
+        None => {
+            let child = context(spawn(command.process_group(0)), format!("start `{program}`"))?;
+            i32::try_from(child.id()).ok().and_then(Pid::from_raw).ok_or("the kernel gave no process id")?
+        }
+    };
     let _ = begun.send(child);
     let _ = wire::send(control, &Word::Started, None);
     loop {

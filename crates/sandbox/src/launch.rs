@@ -24,7 +24,7 @@ pub struct Launcher {
     helper: PathBuf,
     ids: IdMap,
     frame: Option<PathBuf>,
-    apart: Option<(PlaceIds, PathBuf)>,
+    apart: Option<(PlaceIds, Vec<PathBuf>)>,
     /// What all of its sandboxes are in together.
     within: Option<Arc<Group>>,
 }
@@ -86,7 +86,17 @@ impl Launcher {
     /// stored as [`Launcher::ids`] says. The folder must not be behind a link.
     #[must_use]
     pub fn apart(&self, place: PlaceIds, folder: PathBuf) -> Self {
-        Self { apart: Some((place, folder)), ..self.clone() }
+        Self { apart: Some((place, vec![folder])), ..self.clone() }
+    }
+
+    /// The same, whose sandboxes see a file system too that is mounted at a folder below that of [`Launcher::apart`].
+    #[must_use]
+    pub fn with_mount(&self, folder: PathBuf) -> Self {
+        let mut launcher = self.clone();
+        if let Some((_, folders)) = &mut launcher.apart {
+            folders.push(folder);
+        }
+        launcher
     }
 
     /// The machine's ids for root inside, as processes have them.

@@ -17,6 +17,7 @@ mod cgroup;
 mod core_files;
 mod enter;
 mod error;
+mod function;
 mod ids;
 mod init;
 mod inside;
@@ -36,7 +37,7 @@ mod wire;
 
 pub use calls::calls_table;
 pub use core_files::forbid_core_files;
-pub use enter::{ENTER_WORD, enter_if_asked};
+pub use enter::{ENTER_WORD, Function, Functions, enter_if_asked};
 pub use error::{MachineError, UserError};
 pub use ids::IdMap;
 pub use launch::{Connector, Launcher, Running, StartError, check_machine};

@@ -25,6 +25,9 @@ pub struct Spec {
     pub secrets: Vec<SecretFile>,
     /// The program and its arguments. The program is looked for in `PATH` of [`Spec::env`].
     pub argv: Vec<String>,
+    /// Whether the first of these names a function of this program in place of a command ([`crate::enter_if_asked`]). It
+    /// needs nothing of the root file system, may read all in it, and may do nothing else.
+    pub is_function: bool,
     /// The whole environment.
     pub env: BTreeMap<String, String>,
     /// The folder to begin in. Made when it is not there.
@@ -185,6 +188,7 @@ impl Spec {
             empty: Vec::new(),
             secrets: Vec::new(),
             argv: Vec::new(),
+            is_function: false,
             env: BTreeMap::new(),
             folder: "/".to_owned(),
             user: String::new(),

@@ -33,6 +33,8 @@ pub(crate) enum FileError {
     Disk(#[from] io::Error),
 }
 
+/// How long a content may be, in bytes, as it is: a few that are compressed may become any number.
+const LONGEST: u64 = 64 << 30;
 /// How long a content stays that nothing refers to: whoever sent it is about to say what it is for.
 const UNNEEDED_FOR: Duration = Duration::from_secs(3600);
 
@@ -100,8 +102,10 @@ impl Files {
             }
             file.sync_all().await?;
             let compressed = unfinished.clone();
-            let found =
-                tokio::task::spawn_blocking(move || digest_of(zstd::Decoder::new(File::open(compressed)?)?)).await;
+            let found = tokio::task::spawn_blocking(move || {
+                digest_of(zstd::Decoder::new(File::open(compressed)?)?.take(LONGEST))
+            })
+            .await;
             let found = found.map_err(io::Error::other)?.map_err(|error| FileError::Cut(error.to_string()))?;
             if found == *digest { Ok(()) } else { Err(FileError::WrongDigest) }
         };

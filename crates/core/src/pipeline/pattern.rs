@@ -3,15 +3,16 @@
 use std::fmt;
 use std::str::FromStr;
 
-use globset::{GlobBuilder, GlobMatcher};
 use serde::{Deserialize, Serialize};
+
+use crate::matcher::{Matcher, MatcherError, Reading};
 
 /// A pattern for names with `/` in them. `*` stands for any letters but `/`, `**` for any at all.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub struct Pattern {
     text: String,
-    matcher: GlobMatcher,
+    matcher: Matcher,
 }
 
 /// Why a text is no pattern.
@@ -21,8 +22,14 @@ pub enum PatternError {
     #[error("a pattern cannot be empty")]
     Empty,
     /// It cannot be read: the text, and why.
-    #[error("`{0}` is not a pattern: {1}")]
-    Unreadable(String, String),
+    #[error("`{}` is not a pattern: {}", shown(.0), .1)]
+    Unreadable(String, MatcherError),
+}
+
+/// A pattern for people, of which only the beginning is shown where it is long.
+fn shown(text: &str) -> String {
+    const MOST: usize = 60;
+    if text.chars().count() <= MOST { text.to_owned() } else { text.chars().take(MOST).chain(['…']).collect() }
 }
 
 impl Pattern {
@@ -34,9 +41,9 @@ impl Pattern {
         if text.is_empty() {
             return Err(PatternError::Empty);
         }
-        let glob = GlobBuilder::new(text).literal_separator(true).build();
-        let glob = glob.map_err(|error| PatternError::Unreadable(text.to_owned(), error.kind().to_string()))?;
-        Ok(Self { text: text.to_owned(), matcher: glob.compile_matcher() })
+        let matcher = Matcher::new(text, Reading::AsWritten);
+        let matcher = matcher.map_err(|error| PatternError::Unreadable(text.to_owned(), error))?;
+        Ok(Self { text: text.to_owned(), matcher })
     }
 
     /// Whether a name fits.

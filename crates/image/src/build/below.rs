@@ -179,7 +179,7 @@ mod tests {
                 make(path, layer);
                 let tree = tree_of(path);
                 let (_, entries) = tree.pack(io::sink(), Compression::Zstd, &pondrix_files::Watch::none()).unwrap();
-                let listing = Listing::of_tree(&tree, entries);
+                let listing = Listing::of_tree(&tree, entries, &[], &crate::inventory::NoInspector);
                 prop_assert!(listing.says_all());
                 // As the store keeps it.
                 listings.push(Arc::new(serde_json::from_slice(&serde_json::to_vec(&listing).unwrap()).unwrap()));

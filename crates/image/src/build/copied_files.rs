@@ -8,7 +8,7 @@ use std::io::{self, Read};
 use std::os::unix::ffi::OsStringExt;
 use std::path::{Component, Path, PathBuf};
 
-use globset::{GlobBuilder, GlobMatcher};
+use pondrix_core::matcher::{Matcher, Reading};
 use pondrix_files::Watch;
 
 use super::key::Key;
@@ -60,6 +60,8 @@ pub(super) fn at(path: &Path) -> impl FnOnce(io::Error) -> FilesError {
 /// Where files come from.
 pub(super) struct Source<'a> {
     pub(super) layers: Layers<'a>,
+    /// Whether the build goes on.
+    pub(super) watch: &'a Watch,
     /// What of them is not seen.
     pub(super) ignore: Option<&'a Ignore>,
     /// Whether owners, times and the like are the files' own.
@@ -245,6 +247,7 @@ impl Source<'_> {
 
     /// This folder and all below it.
     fn folders_below(&self, folder: &Path, all: &mut BTreeSet<PathBuf>) -> Result<(), FilesError> {
+        self.watch.check().map_err(at(folder))?;
         all.insert(folder.to_owned());
         for (name, (_, data)) in self.layers.list(folder).map_err(at(folder))? {
             if data.is_dir() {
@@ -271,6 +274,7 @@ impl Source<'_> {
 
     /// Adds what is in a folder. `inner` is the way from what was named to the folder.
     fn walk(&self, folder: &Path, inner: &Path, walk: Walk<'_>, items: &mut Vec<Item>) -> Result<(), FilesError> {
+        self.watch.check().map_err(at(folder))?;
         let listed = self.layers.list(folder).map_err(at(folder))?;
         let folders = listed.iter().filter(|(_, (_, data))| data.is_dir()).count();
         let take = |listed: &[(OsString, (PathBuf, Facts))], walk, items: &mut Vec<Item>| {
@@ -299,6 +303,7 @@ impl Source<'_> {
         walk: Walk<'_>,
         items: &mut Vec<Item>,
     ) -> Result<(), FilesError> {
+        self.watch.check().map_err(at(folder))?;
         let ignore = self.ignore.filter(|ignore| !ignore.is_empty());
         // Most files are left out by nothing, and nobody asks for their paths.
         let path = if data.is_dir() || ignore.is_some() { folder.join(name) } else { PathBuf::new() };
@@ -360,10 +365,10 @@ fn is_pattern(path: &str) -> bool {
 }
 
 /// What matches a part of a path that is a pattern; nothing when it is a name.
-fn matcher(part: &OsStr) -> Result<Option<GlobMatcher>, PatternError> {
+fn matcher(part: &OsStr) -> Result<Option<Matcher>, PatternError> {
     let Some(text) = part.to_str().filter(|text| is_pattern(text)) else { return Ok(None) };
-    let glob = GlobBuilder::new(&without_alternatives(text)).literal_separator(true).backslash_escape(true).build();
-    Ok(Some(glob.map_err(|error| PatternError::new(text, &error))?.compile_matcher()))
+    let matcher = Matcher::new(&without_alternatives(text), Reading::WithEscapes);
+    Ok(Some(matcher.map_err(|error| PatternError::new(text, &error))?))
 }
 
 /// Adds to a key what decides how copies of these look: names, kinds, permissions, contents, and times that are theirs.

@@ -243,6 +243,33 @@ mod tests {
         }
     }
 
+    #[test]
+    fn folders_are_copied_that_are_as_deep_as_a_layer_may_have_them_and_no_deeper() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut deep = folder.path().join("context");
+        (1..pondrix_files::DEEPEST).for_each(|_| deep.push("bed"));
+        fs::create_dir_all(&deep).unwrap();
+        fs::write(deep.join("lily"), "").unwrap();
+        let (sources, nothing, watch) =
+            ([folder.path().join("context")], Ignore::default(), pondrix_files::Watch::none());
+        let name = "the context".to_owned();
+        let source =
+            Source { layers: Layers(&sources), watch: &watch, ignore: None, keeps: false, keeps_times: false, name };
+        let layout = Layout { exclude: &nothing, parents: false, to: "/", unpacks: false };
+        for named in [".", "**/lily"] {
+            let mut items = Vec::new();
+            source.find(named, &layout, &mut items).unwrap();
+            super::super::copied_files::note_contents(&mut items, None, &watch).unwrap();
+            assert!(items.iter().any(|item| item.to.ends_with("lily")), "{named}");
+        }
+        fs::create_dir_all(deep.join("bed/bed")).unwrap();
+        let mut items = Vec::new();
+        source.find(".", &layout, &mut items).unwrap();
+        let error = super::super::copied_files::note_contents(&mut items, None, &watch).unwrap_err();
+        let FilesError::Io(_, error) = error else { panic!("{error:?}") };
+        assert!(error.to_string().starts_with("more than 512 folders are in each other"), "{error}");
+    }
+
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(400))]
 
@@ -263,7 +290,7 @@ mod tests {
             make(&place("below"), &below, outside.to_str().unwrap());
             fs::create_dir(place("upper")).unwrap();
             let (sources, layers) = ([place("context")], [place("below")]);
-            let source = Source { layers: Layers(&sources), ignore: None, keeps: false, keeps_times: false, name: "the context".to_owned() };
+            let source = Source { layers: Layers(&sources), watch: &pondrix_files::Watch::none(), ignore: None, keeps: false, keeps_times: false, name: "the context".to_owned() };
             let nothing = Ignore::default();
             let layout = Layout { exclude: &nothing, parents, to, unpacks: false };
             let mut items = Vec::new();
@@ -310,7 +337,7 @@ mod tests {
             }
             fs::create_dir(place("upper")).unwrap();
             let sources = [from];
-            let source = Source { layers: Layers(&sources), ignore: None, keeps: true, keeps_times: true, name: "a stage".to_owned() };
+            let source = Source { layers: Layers(&sources), watch: &pondrix_files::Watch::none(), ignore: None, keeps: true, keeps_times: true, name: "a stage".to_owned() };
             let nothing = Ignore::default();
             let layout = Layout { exclude: &nothing, parents: false, to: "/", unpacks: false };
             let mut items = Vec::new();
@@ -360,7 +387,7 @@ mod tests {
             let ignore = Ignore::read(&rules.join("\n")).unwrap();
             let layers = [context.clone()];
             let name = "the context".to_owned();
-            let source = Source { layers: Layers(&layers), ignore: Some(&ignore), keeps: false, keeps_times: false, name };
+            let source = Source { layers: Layers(&layers), watch: &pondrix_files::Watch::none(), ignore: Some(&ignore), keeps: false, keeps_times: false, name };
             let whole = named(&source, &context, ".").unwrap_or_default();
             for (path, link) in &things {
                 let is_plain_file = link.is_none()

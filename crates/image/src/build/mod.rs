@@ -201,6 +201,11 @@ pub trait Outside: Sync {
     /// A command has ended; what it wrote into this folder becomes a layer.
     fn has_written(&self, folder: &Path);
 
+    /// A folder of bounded size for what commands change, where there is one.
+    fn room(&self) -> Option<&Path> {
+        None
+    }
+
     /// Tells a line of the build's own, of this stage where there are several.
     fn say(&self, stage: Option<&str>, line: &str);
 

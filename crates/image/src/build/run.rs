@@ -61,7 +61,7 @@ impl StageBuild<'_> {
         }
         self.step(at, key, |stage| {
             let below = stage.build.paths(&stage.state)?;
-            let scratch = stage.upper()?;
+            let scratch = stage.upper_of_command()?;
             let shown = stage.show(at, &mounts, &below, scratch.path())?;
             let contents = stage.execute(at, run, env, shown, below, scratch.path())?;
             stage.pack_folder(&scratch.path().join("upper"), &contents)

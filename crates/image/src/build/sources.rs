@@ -90,7 +90,8 @@ impl Origin {
 /// The context, as recipes see it.
 pub(super) fn context_source<'b>(build: &'b Build<'_>, context: &'b [PathBuf]) -> Source<'b> {
     let (ignore, keeps_times) = (Some(&build.input.ignore), build.input.own_times);
-    Source { layers: Layers(context), ignore, keeps: false, keeps_times, name: "the context".to_owned() }
+    let (watch, name) = (build.store.watch(), "the context".to_owned());
+    Source { layers: Layers(context), watch, ignore, keeps: false, keeps_times, name }
 }
 
 /// Whether ADD would mean a repository of git by this.
@@ -129,7 +130,8 @@ impl StageBuild<'_> {
         Ok(match &origin.name {
             None => context_source(self.build, folders),
             Some(name) => {
-                Source { layers: Layers(folders), ignore: None, keeps: true, keeps_times: true, name: name.clone() }
+                let (watch, name) = (self.build.store.watch(), name.clone());
+                Source { layers: Layers(folders), watch, ignore: None, keeps: true, keeps_times: true, name }
             }
         })
     }
@@ -307,8 +309,8 @@ impl StageBuild<'_> {
         items: &mut Vec<Item>,
     ) -> Result<usize, BuildError> {
         let layers = [folder.to_owned()];
-        let name_of_source = "what was fetched".to_owned();
-        let source = Source { layers: Layers(&layers), ignore: None, keeps, keeps_times: keeps, name: name_of_source };
+        let (watch, of) = (self.build.store.watch(), "what was fetched".to_owned());
+        let source = Source { layers: Layers(&layers), watch, ignore: None, keeps, keeps_times: keeps, name: of };
         let layout = Layout { parents: false, ..*layout };
         source.find(name, &layout, items).map_err(|error| self.files_fault(at, error))
     }

@@ -336,10 +336,22 @@ impl<'b> StageBuild<'b> {
         Ok(())
     }
 
-    /// A folder for what a command changes, `upper`, in one for what else it needs.
-    pub(super) fn upper(&self) -> Result<TemporaryFolder, BuildError> {
+    /// A folder for what a command changes, `upper`, in one for what else it needs: in a room of bounded size, where there
+    /// is one.
+    pub(super) fn upper_of_command(&self) -> Result<TemporaryFolder, BuildError> {
+        match self.build.outside.room() {
+            Some(room) => self.upper_in(TemporaryFolder::new_in(room).map_err(io_error("make a layer's folder"))?),
+            None => self.upper(),
+        }
+    }
+
+    /// A folder for a layer's files, `upper`, on the file system of the layers.
+    fn upper(&self) -> Result<TemporaryFolder, BuildError> {
+        self.upper_in(self.build.store.unfinished_folder()?)
+    }
+
+    fn upper_in(&self, folder: TemporaryFolder) -> Result<TemporaryFolder, BuildError> {
         let store = &self.build.store;
-        let folder = store.unfinished_folder()?;
         let upper = folder.path().join("upper");
         fs::create_dir(&upper).map_err(io_error("make a layer's folder"))?;
         store.ids().give(&upper, 0, 0).map_err(io_error("make a layer's folder"))?;
@@ -351,7 +363,8 @@ impl<'b> StageBuild<'b> {
         let (store, compression) = (&self.build.store, self.build.input.compression);
         let pack = |to: &File| layer::pack(upper, buffered(to), store.ids(), contents, compression, store.watch());
         let (made, _) = self.pack(|to| Ok((pack(to)?, ())))?;
-        if let Some((_, diff_id)) = &made.layer {
+        // From a room of its own it cannot be moved: it is unpacked where it is needed.
+        if let Some((_, diff_id)) = made.layer.as_ref().filter(|_| self.build.outside.room().is_none()) {
             store.finish_layer(upper, diff_id, &contents.left_out())?;
         }
         Ok(made)
@@ -362,7 +375,7 @@ impl<'b> StageBuild<'b> {
         let (store, compression) = (&self.build.store, self.build.input.compression);
         let (made, entries) = self.pack(|to| tree.pack(buffered(to), compression, store.watch()))?;
         let Some((_, diff_id)) = &made.layer else { return Ok(made) };
-        let listing = Listing::of_tree(tree, entries);
+        let listing = Listing::of_tree(tree, entries, &self.build.folders_of(tree), store.inspector());
         store.keep_listing(diff_id, &listing)?;
         self.build.listings().insert(diff_id.clone(), Arc::new(listing));
         if self.build.plan.needs_files(&self.build.input.recipe, self.number, self.place) {

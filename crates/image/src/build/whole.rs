@@ -1,6 +1,6 @@
 //! A build as a whole: what its stages share.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -16,6 +16,7 @@ use super::state::State;
 use super::{BuildError, BuildInput, Outside};
 use crate::Store;
 use crate::inventory::Listing;
+use crate::layer::tree::{NodeKind, Tree};
 use crate::oci::Descriptor;
 use crate::store::io_error;
 
@@ -72,6 +73,16 @@ impl<'a> Build<'a> {
         let count = ids.len() - listed.len();
         let unpacked = self.unpacked(&state.layers[..count.min(state.layers.len())], &ids[..count])?;
         Ok(Below::new(unpacked, listed))
+    }
+
+    /// The folders of this machine that the files of a tree are in.
+    pub(super) fn folders_of(&self, tree: &Tree) -> Vec<PathBuf> {
+        let mut folders = BTreeSet::from([self.input.context.clone(), self.input.scratch.clone()]);
+        for (_, node) in tree.nodes() {
+            let NodeKind::File { from, .. } = &node.kind else { continue };
+            folders.extend(self.store.layer_around(from));
+        }
+        folders.into_iter().collect()
     }
 
     /// The unpacked layers of a stage, the lowest first.

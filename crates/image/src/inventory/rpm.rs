@@ -1,7 +1,7 @@
 //! rpm's database, in the three forms that it has had: a table of SQLite, Berkeley DB's hash, and a file of slots.
 //!
-//! All keep one header for each package. The file is somebody else's: whatever stands in it, reading it ends, and takes
-//! no more memory than one header.
+//! All keep one header for each package. The file is somebody else's: whatever stands in it, reading it ends, takes no more
+//! memory than some headers, and reads no byte of a header twice.
 
 use std::fs::File;
 use std::io;
@@ -10,10 +10,14 @@ use std::os::unix::fs::FileExt;
 use std::path::Path;
 
 use pondrix_core::image::packages::{Package, rpm_header};
+use rusqlite::limits::Limit;
 use rusqlite::{Connection, OpenFlags};
 
 /// No header is longer.
 const LONGEST_HEADER: u64 = 64 << 20;
+
+/// After how many of its instructions SQLite asks whether it may go on.
+const STEPS: i32 = 1000;
 
 /// The packages of a database, whichever form its name and its first bytes say.
 ///
@@ -40,17 +44,50 @@ fn of_table(path: &Path, take: &mut dyn FnMut(&[u8])) -> rusqlite::Result<()> {
     // Nothing in it is carried out, and nothing is written beside it.
     let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
     let name: String = path.as_os_str().as_bytes().iter().map(|byte| format!("%{byte:02x}")).collect();
-    let connection = Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)?;
+    let mut connection = Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)?;
     connection.pragma_update(None, "trusted_schema", false)?;
     connection.pragma_update(None, "cell_size_check", true)?;
+    connection.set_limit(Limit::SQLITE_LIMIT_LENGTH, i32::try_from(LONGEST_HEADER).unwrap_or(i32::MAX))?;
+    // What is read are rows that were written. A view, a virtual table and a column that is worked out are commands of
+    // whoever wrote them.
+    let is_table = "SELECT count(*) FROM sqlite_schema WHERE name = 'Packages' AND type = 'table' AND rootpage > 0 \
+                    AND NOT EXISTS (SELECT 1 FROM pragma_table_xinfo('Packages') WHERE hidden <> 0)";
+    if connection.query_row(is_table, [], |row| row.get::<_, i64>(0))? != 1 {
+        return Err(rusqlite::Error::QueryReturnedNoRows);
+    }
+    // Each row of a sound table costs some tens of the machine's instructions, as SQLite counts them.
+    let length = path.metadata().map_or(0, |data| data.len());
+    let mut left = length / u64::from(STEPS.unsigned_abs()) + 10_000;
+    let is_too_much = move || {
+        left = left.saturating_sub(1);
+        left == 0
+    };
+    connection.progress_handler(STEPS, Some(is_too_much))?;
     let mut statement = connection.prepare("SELECT blob FROM Packages")?;
     let mut rows = statement.query([])?;
+    let mut left = Left::of(length);
     while let Some(row) = rows.next()? {
         if let Ok(header) = row.get_ref(0)?.as_blob() {
+            left.take(header.len() as u64).map_err(|error| rusqlite::Error::ToSqlConversionFailure(error.into()))?;
             take(header);
         }
     }
     Ok(())
+}
+
+/// How many bytes of headers there can still be in a file: no two of a sound one share any.
+struct Left(u64);
+
+impl Left {
+    /// Of a file of this length.
+    const fn of(length: u64) -> Self {
+        Self(length)
+    }
+
+    fn take(&mut self, length: u64) -> io::Result<()> {
+        self.0 = self.0.checked_sub(length).ok_or_else(|| damaged("a header, which is longer than what is left,"))?;
+        Ok(())
+    }
 }
 
 fn damaged(what: &str) -> io::Error {
@@ -81,6 +118,7 @@ fn of_slots(file: &File, take: &mut dyn FnMut(&[u8])) -> io::Result<()> {
         Ok::<_, io::Error>([number(0), number(1), number(2), number(3)])
     };
     let [.., pages] = numbers(0)?;
+    let mut left = Left::of(file.metadata()?.len());
     let slots = u64::from(pages) * (PAGE / SLOT);
     // The header takes the place of the first two.
     for slot in 2..slots {
@@ -96,6 +134,7 @@ fn of_slots(file: &File, take: &mut dyn FnMut(&[u8])) -> io::Result<()> {
         if magic.to_le_bytes() != *b"BlbS" || of_package != package {
             return Err(damaged("a header"));
         }
+        left.take(length.into())?;
         take(&bytes(file, at + SLOT, length.into())?);
     }
     Ok(())
@@ -131,8 +170,9 @@ fn of_hash(file: &File, take: &mut dyn FnMut(&[u8])) -> io::Result<()> {
         return Err(damaged("the size of pages"));
     }
     let page_at = |number: u32| bytes(file, u64::from(number) * u64::from(size), size.into());
+    let mut left = Left::of(file.metadata()?.len());
     // A header on a chain of pages, each of which says how much of it there is, and where it goes on.
-    let chained = |first: u32, length: u32| {
+    let chained = |first: u32, length: u32, left: &mut Left| {
         let mut header = Vec::new();
         let mut next = first;
         // No chain has more pages than the file.
@@ -140,6 +180,7 @@ fn of_hash(file: &File, take: &mut dyn FnMut(&[u8])) -> io::Result<()> {
             if next == 0 || header.len() >= length as usize {
                 break;
             }
+            left.take(size.into())?;
             let page = page_at(next)?;
             let end = HEAD + half(&page, 22)?;
             let part = page.get(HEAD..end).filter(|_| page[25] == OVERFLOW_PAGE);
@@ -161,8 +202,11 @@ fn of_hash(file: &File, take: &mut dyn FnMut(&[u8])) -> io::Result<()> {
             let (start, end) = (half(&page, HEAD + 2 * value)?, half(&page, HEAD + 2 * (value - 1))?);
             let item = page.get(start..end).ok_or_else(|| damaged("a value"))?;
             match item.first() {
-                Some(&INLINE) => take(&item[1..]),
-                Some(&OFF_PAGE) => take(&chained(word(item, 4)?, word(item, 8)?)?),
+                Some(&INLINE) => {
+                    left.take(item.len() as u64)?;
+                    take(&item[1..]);
+                }
+                Some(&OFF_PAGE) => take(&chained(word(item, 4)?, word(item, 8)?, &mut left)?),
                 _ => {}
             }
         }
@@ -252,6 +296,64 @@ mod tests {
         other[place] = 9;
         let error = packages(&written(folder.path(), &other)).unwrap_err();
         assert_eq!(error.to_string(), "a header of rpm's database is damaged");
+    }
+
+    /// What is said of a database of SQLite that these commands make.
+    fn said_of_table(commands: &str) -> String {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("rpmdb.sqlite");
+        Connection::open(&path).unwrap().execute_batch(commands).unwrap();
+        packages(&path).map_or_else(|error| error.to_string(), |found| format!("{} packages", found.len()))
+    }
+
+    #[test]
+    fn no_query_that_a_database_brings_along_is_carried_out() {
+        let endless = "WITH RECURSIVE n(blob) AS (SELECT x'00' UNION ALL SELECT blob FROM n) SELECT blob FROM n";
+        let refused = "Query returned no rows";
+        assert_eq!(said_of_table(&format!("CREATE VIEW Packages AS {endless}")), refused);
+        let worked_out = "CREATE TABLE Packages (hnum INTEGER PRIMARY KEY, blob BLOB AS (hex(zeroblob(100000000))))";
+        assert_eq!(said_of_table(worked_out), refused);
+        let index = "CREATE TABLE other (a); CREATE INDEX Packages ON other (a)";
+        assert_eq!(said_of_table(index), refused);
+        let virtual_table = "CREATE VIRTUAL TABLE Packages USING fts5(blob)";
+        assert_eq!(said_of_table(virtual_table), refused);
+        let sound = "CREATE TABLE Packages (hnum INTEGER PRIMARY KEY, blob BLOB NOT NULL); INSERT INTO Packages (blob) VALUES (x'00')";
+        assert_eq!(said_of_table(sound), "0 packages");
+        // A sound table of very many rows is read whole.
+        let many = format!(
+            "{sound}; INSERT INTO Packages (blob) WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 200000) SELECT x'00' FROM n"
+        );
+        assert_eq!(said_of_table(&many), "0 packages");
+    }
+
+    #[test]
+    fn headers_that_share_their_bytes_are_refused() {
+        let folder = tempfile::tempdir().unwrap();
+        // Every slot leads to the same blob.
+        let mut bytes = slots(&headers());
+        let first = bytes[3 * 16..4 * 16].to_vec();
+        for slot in 3..256 {
+            bytes[slot * 16..slot * 16 + 16].copy_from_slice(&first);
+        }
+        let words = packages(&written(folder.path(), &bytes)).unwrap_err().to_string();
+        assert!(words.ends_with("of rpm's database is damaged"), "{words}");
+        // All values of a hash are on one chain.
+        let mut bytes = zstd::decode_all(SAMPLES[1]).unwrap();
+        let chain = (1..bytes.len() / 4096).find(|page| bytes[page * 4096 + 25] == 7).unwrap() as u32;
+        let (mut item, length) = (vec![3, 0, 0, 0], bytes.len() as u32);
+        item.extend(chain.to_le_bytes());
+        item.extend(length.to_le_bytes());
+        let page = (1..bytes.len() / 4096).find(|page| [2, 13].contains(&bytes[page * 4096 + 25])).unwrap() * 4096;
+        let at = |number: usize| page + 26 + 2 * number;
+        bytes[page + 20..page + 22].copy_from_slice(&1000_u16.to_le_bytes());
+        bytes[page + 4096 - 12..page + 4096].copy_from_slice(&item);
+        for number in 0..1000 {
+            let place: u16 = if number % 2 == 0 { 4096_u32 as u16 } else { 4096 - 12 };
+            bytes[at(number)..at(number) + 2].copy_from_slice(&place.to_le_bytes());
+        }
+        bytes[page + 4096 - 12..page + 4096].copy_from_slice(&item);
+        let words = packages(&written(folder.path(), &bytes)).unwrap_err().to_string();
+        assert!(words.contains("of rpm's database is damaged"), "{words}");
     }
 
     #[test]

@@ -10,7 +10,7 @@ use pondrix_files::{DEEPEST, LONGEST_PATH, beginning};
 /// The most that the files of one archive may hold together, in bytes, holes as well.
 const MOST_BYTES: u64 = 64 << 30;
 /// How many files, folders and links an archive may have.
-const MOST_ENTRIES: u64 = 4_000_000;
+const MOST_ENTRIES: u64 = 2_000_000;
 /// After how many bytes it is looked how much room the disk has.
 const LOOK_EVERY: u64 = 64 << 20;
 /// What others need of a disk: so much of it stays free at the least, in bytes.
@@ -81,7 +81,7 @@ mod tests {
         assert_eq!(told(&mut bounds, "b", 1), "the files of the archive are larger than 64 GiB together");
         assert_eq!(told(&mut bounds, "c", u64::MAX), "the files of the archive are larger than 64 GiB together");
         let mut bounds = Bounds { entries: MOST_ENTRIES, ..Bounds::default() };
-        assert_eq!(told(&mut bounds, "a", 0), "the archive has more than 4000000 files");
+        assert_eq!(told(&mut bounds, "a", 0), "the archive has more than 2000000 files");
         let mut bounds = Bounds::default();
         bounds.admit(Path::new(&"a/".repeat(DEEPEST)), 0).unwrap();
         let words = told(&mut bounds, &"a/".repeat(DEEPEST + 1), 0);

@@ -2,8 +2,11 @@
 
 use std::path::Path;
 
-use globset::{GlobBuilder, GlobMatcher};
+use pondrix_core::matcher::{Matcher, MatcherError, Reading};
 use pondrix_core::pipeline::{Fault, Span};
+
+/// How many rules an ignore file may have: each is asked about each file.
+const MOST_RULES: usize = 2000;
 
 /// The rules of an ignore file. Each line is a pattern of paths in the context; a path is left out when it,
 /// or a folder above it, fits; a line that begins with `!` takes it back in; the last line that fits decides.
@@ -16,7 +19,7 @@ pub struct Ignore {
 struct Rule {
     line: usize,
     takes_back: bool,
-    matcher: GlobMatcher,
+    matcher: Matcher,
 }
 
 impl Ignore {
@@ -36,6 +39,11 @@ impl Ignore {
             }
             let (pattern, takes_back) = line.strip_prefix('!').map_or((line, false), |pattern| (pattern.trim(), true));
             match matcher(pattern) {
+                Ok(Some(_)) if rules.len() >= MOST_RULES => {
+                    let words =
+                        format!("this is rule {} of the ignore file, and there may be {MOST_RULES}", rules.len() + 1);
+                    return Err(vec![Fault::new(text, span, words, Some("name folders in place of files".to_owned()))]);
+                }
                 Ok(Some(matcher)) => rules.push(Rule { line: number + 1, takes_back, matcher }),
                 Ok(None) => {}
                 Err(error) => faults.push(Fault::new(text, span, error.to_string(), None)),
@@ -85,14 +93,14 @@ pub(crate) struct PatternError {
 }
 
 impl PatternError {
-    pub(crate) fn new(text: &str, error: &globset::Error) -> Self {
-        Self { text: text.to_owned(), words: error.kind().to_string() }
+    pub(crate) fn new(text: &str, error: &MatcherError) -> Self {
+        Self { text: text.chars().take(60).collect(), words: error.to_string() }
     }
 }
 
 /// `*` and `?` stand for letters but `/`; `**` for any folders; braces for themselves. A pattern of the whole context (`.`)
 /// is none: it would leave nothing to build of.
-fn matcher(pattern: &str) -> Result<Option<GlobMatcher>, PatternError> {
+fn matcher(pattern: &str) -> Result<Option<Matcher>, PatternError> {
     let mut parts: Vec<&str> = Vec::new();
     for part in pattern.split('/') {
         match part {
@@ -107,8 +115,8 @@ fn matcher(pattern: &str) -> Result<Option<GlobMatcher>, PatternError> {
         return Ok(None);
     }
     let clean = without_alternatives(&parts.join("/"));
-    let glob = GlobBuilder::new(&clean).literal_separator(true).backslash_escape(true).build();
-    Ok(Some(glob.map_err(|error| PatternError::new(pattern, &error))?.compile_matcher()))
+    let matcher = Matcher::new(&clean, Reading::WithEscapes);
+    Ok(Some(matcher.map_err(|error| PatternError::new(pattern, &error))?))
 }
 
 /// A pattern whose braces stand for themselves.

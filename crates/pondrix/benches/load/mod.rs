@@ -166,6 +166,7 @@ async fn server() -> Vec<Value> {
             let client = RunnerClient::new(move || url.clone(), &token);
             let hello = Hello {
                 slots: TAKEN,
+                stuck: 0,
                 tools: std::collections::BTreeSet::new(),
                 host_network: false,
                 platforms: [pondrix_image::Platform::here().to_string()].into(),

@@ -293,9 +293,14 @@ fn state(runner: &RunnerView) -> String {
         let since = runner.last_seen.map(|seen| format!("gone, last seen {}", output::ago(seen)));
         return since.unwrap_or_else(|| "not seen yet".to_owned());
     }
-    let Some(pause) = &runner.paused else { return "here".to_owned() };
+    let stuck = match runner.stuck {
+        0 => String::new(),
+        1 => ", one place is stuck: start it anew".to_owned(),
+        count => format!(", {count} places are stuck: start it anew"),
+    };
+    let Some(pause) = &runner.paused else { return format!("here{stuck}") };
     let reason = pause.reason.as_deref().map_or_else(String::new, |reason| format!(": {}", output::plain(reason)));
-    format!("paused {} by {}{reason}", output::ago(pause.at), output::plain(&pause.by))
+    format!("paused {} by {}{reason}{stuck}", output::ago(pause.at), output::plain(&pause.by))
 }
 
 fn done(global: &Global, words: &str) -> Outcome {

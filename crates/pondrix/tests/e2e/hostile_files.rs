@@ -3,17 +3,27 @@
 
 use std::path::{Path, PathBuf};
 
-use pondrix_core::State;
+use pondrix_core::{RunId, State};
 use pondrix_standin::garden::{REGISTRY, Repository};
+use rustix::fs::{Mode, OFlags};
 use rustix::process::{Pid, Signal, kill_process};
 
 use crate::attacks::{said, started, world_with};
 use crate::processes::EndOf;
 use crate::support::{Server, World, one_job, until};
 
-/// Makes some 100,000 folders in each other, and stays in the innermost.
-const NEST: &str =
-    "p=$(printf 'bed/%.0s' $(seq 1900)); i=0; while [ $i -lt 53 ]; do mkdir -p $p; cd $p; i=$((i+1)); done; echo deep";
+/// Makes 17,100 folders in each other, and stays in the innermost.
+const NEST: &str = "set -e; p=$(printf 'a/%.0s' $(seq 1900)); i=0; while [ $i -lt 9 ]; do mkdir -p $p; cd -P $p; i=$((i+1)); done; echo deep";
+
+/// Makes so many folders in each other.
+fn nest(top: &Path, depth: usize) {
+    let handle = OFlags::PATH | OFlags::DIRECTORY;
+    let mut current = rustix::fs::open(top, handle, Mode::empty()).unwrap();
+    for _ in 0..depth {
+        rustix::fs::mkdirat(&current, "bed", Mode::RWXU).unwrap();
+        current = rustix::fs::openat(&current, "bed", handle, Mode::empty()).unwrap();
+    }
+}
 
 /// The folder of the server's own runner.
 fn runner(world: &World) -> PathBuf {
@@ -48,21 +58,26 @@ impl Neighbour {
     }
 }
 
-/// A recipe for one image, and the run of it.
-async fn built(world: &World, repository: &Repository, recipe: &str) -> String {
+/// The run of a recipe for one image.
+async fn building(world: &World, repository: &Repository, recipe: &str) -> RunId {
     let image = format!(
         "start commit=\"main\"\nstage \"package\" {{ image \"labels\" {{ push \"{REGISTRY}/garden/labels\" {{ tag \"{{commit.short}}\" }} }} }}\n"
     );
     repository.write("pondrix.kdl", &image).unwrap();
     repository.write("image.recipe", &format!("FROM {REGISTRY}/base/shell:1\n{recipe}\n")).unwrap();
-    let run = world.run_of("plant-labels", &repository.push("A recipe").unwrap()).await;
+    world.run_of("plant-labels", &repository.push("A recipe").unwrap()).await
+}
+
+/// Why an image is not built.
+async fn built(world: &World, repository: &Repository, recipe: &str) -> String {
+    let run = building(world, repository, recipe).await;
     let end = world.end_of(&run).await;
     assert_eq!(end.summary.state, State::Failed);
     end.failure.unwrap().what
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_hundred_thousand_folders_in_each_other_keep_no_runner_from_its_work_nor_from_starting_again() {
+async fn many_thousand_folders_in_each_other_keep_no_runner_from_its_work_nor_from_starting_again() {
     let mut world = World::new().await;
     let (repository, _) = world.project("plant-labels", &[]).await;
     let neighbour = Neighbour::new(&world).await;
@@ -75,21 +90,18 @@ async fn a_hundred_thousand_folders_in_each_other_keep_no_runner_from_its_work_n
     is_emptied(&folder.join("jobs")).await;
     // A command of a recipe: its layer has a depth that is told, and what it made goes.
     let what = built(&world, &repository, "COPY nest.sh /\nRUN sh /nest.sh").await;
-    assert!(what.contains("more than 512 folders are in each other, at srv/bed/bed/"), "{what}");
+    assert!(what.contains("more than 512 folders are in each other, at srv/a/a/a/"), "{what}");
     is_emptied(&folder.join("images/unfinished")).await;
-    // Both of them are killed in the middle of it, and find it at their next start.
-    let run = started(&world, &repository, "step \"sh nest.sh; sleep 600\"").await;
-    let is_deep = async || world.log(&run, "verify/unit").await.contains("deep\n").then_some(());
-    until("the folders are there", is_deep).await;
+    // Both of them are killed, and find what a job left at their next start.
     let address = world.url().trim_start_matches("http://").to_owned();
     world.server.take().unwrap().kill();
     let process: i32 = std::fs::read_to_string(folder.join("lock")).unwrap().trim().parse().unwrap();
     let end = EndOf::process(Pid::from_raw(process).unwrap()).unwrap();
     kill_process(Pid::from_raw(process).unwrap(), Signal::KILL).unwrap();
     end.comes();
-    assert!(!is_empty(&folder.join("jobs")));
+    nest(&folder.join("jobs"), 50_000);
+    nest(&folder.join("images/unfinished"), 50_000);
     world.server = Some(Server::start_allowing(&world.folder.path().join("server"), &address, &[]));
-    world.pondrix(&["stop", &run.to_string()]).await;
     neighbour.goes_on(&world).await;
     is_emptied(&folder.join("removed")).await;
 }
@@ -118,4 +130,117 @@ async fn what_is_too_much_to_keep_is_told_before_any_of_it_is_read() {
     let (run, _) = said(&world, &repository, &format!("{deep}\nartifact \"all\" \"kept\"")).await;
     world.passes(&run).await;
     neighbour.goes_on(&world).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_job_leaves_is_kept_within_a_time_of_its_own_and_no_longer_than_till_its_stop() {
+    let world = world_with(&[]).await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let neighbour = Neighbour::new(&world).await;
+    // Less than the most that is kept: reading it takes many minutes.
+    let step = format!("step \"truncate -s {} out\"\nartifact \"all\" \"out\"", 15_u64 << 30);
+    // One for each place of the runner.
+    let runs = [started(&world, &repository, &step).await, started(&world, &repository, &step).await];
+    for run in &runs {
+        world.until(run, |detail| detail.stages[0].jobs[0].steps[0].state == State::Passed).await;
+    }
+    for run in &runs {
+        world.pondrix(&["stop", &run.to_string()]).await;
+        let end = world.end_of(run).await;
+        assert_eq!(end.summary.state, State::Stopped, "{:?}", end.failure);
+    }
+    // The places are free again.
+    neighbour.goes_on(&world).await;
+    let (run, _) = said(&world, &repository, &format!("limit time=\"4s\"\n{step}")).await;
+    let what = world.end_of(&run).await.failure.unwrap().what;
+    assert!(what.contains("keeping what the job leaves took longer than 4s, the job's limit"), "{what}");
+    neighbour.goes_on(&world).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hostile_database_in_an_image_costs_its_own_build_a_line_and_nobody_anything_else() {
+    let world = world_with(&[]).await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let neighbour = Neighbour::new(&world).await;
+    let database = repository.folder().join("rpmdb.sqlite");
+    let endless = "WITH RECURSIVE n(blob) AS (SELECT zeroblob(1000) UNION ALL SELECT blob FROM n) SELECT blob FROM n";
+    let connection = rusqlite::Connection::open(&database).unwrap();
+    connection.execute_batch(&format!("CREATE VIEW Packages AS {endless}")).unwrap();
+    drop(connection);
+    // Copied, where it is not unpacked; and made by a command.
+    let told = "warning: the packages in var/lib/rpm/rpmdb.sqlite cannot be told: ";
+    for recipe in [
+        "COPY rpmdb.sqlite /var/lib/rpm/",
+        "COPY rpmdb.sqlite /\nRUN mkdir -p /var/lib/rpm && mv /rpmdb.sqlite /var/lib/rpm/",
+    ] {
+        let run = building(&world, &repository, recipe).await;
+        world.passes(&run).await;
+        let log = world.log(&run, "package/labels").await;
+        assert!(log.contains(told), "{log}");
+    }
+    neighbour.goes_on(&world).await;
+    // A sound one tells of its packages, through the same sandbox.
+    std::fs::remove_file(&database).unwrap();
+    repository.write("status", "Package: moss\nStatus: install ok installed\nVersion: 2.5\n").unwrap();
+    let run = building(&world, &repository, "COPY status /var/lib/dpkg/status").await;
+    world.passes(&run).await;
+    let log = world.log(&run, "package/labels").await;
+    assert!(log.contains("attached an SBOM with 1 packages"), "{log}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn patterns_that_mean_too_much_are_refused_with_their_place() {
+    let world = world_with(&[]).await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let (deep, long) = ("{".repeat(300) + &"}".repeat(300), "?".repeat(9000));
+    for (pattern, words) in [
+        (&deep, "more than 8 braces are in each other"),
+        (&long, "it is 9000 bytes long, and a pattern has at most 1024"),
+    ] {
+        repository.write("pondrix.kdl", &one_job(&format!("step \"true\"\nartifact \"all\" \"{pattern}\""))).unwrap();
+        let checked = world.pondrix(&["check", repository.folder().join("pondrix.kdl").to_str().unwrap()]).await;
+        assert!(checked.status != 0 && format!("{checked:?}").contains(words), "{checked:?}");
+    }
+    // Of an ignore file and a recipe.
+    repository.write("image.recipe.ignore", &long).unwrap();
+    let what = built(&world, &repository, "COPY . /").await;
+    assert!(what.contains("it is 9000 bytes long, and a pattern has at most 1024"), "{what}");
+    repository.write("image.recipe.ignore", "").unwrap();
+    let what = built(&world, &repository, &format!("COPY {} /", "?".repeat(9000))).await;
+    assert!(what.contains("it is 9000 bytes long, and a pattern has at most 1024"), "{what}");
+}
+
+/// What writes 64 MB in ways that a count by names misses: below a path that is longer than any that can be opened, into
+/// a file that has no name any more, and of a service.
+const HIDDEN: [(&str, &str); 2] = [
+    (
+        "deep.sh",
+        "set -e; p=$(printf 'a/%.0s' $(seq 1900)); mkdir -p $p; cd -P $p; mkdir -p $p; cd -P $p; head -c 64000000 /dev/zero > lily",
+    ),
+    ("nameless.sh", "exec 3>lily; rm lily; head -c 64000000 /dev/zero >&3"),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_limit_of_the_disk_holds_for_files_below_long_names_and_for_those_without_one() {
+    let world = world_with(&["--job-disk", "16MiB"]).await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let told = "the job has written more than its limit of 16MiB";
+    for (name, script) in HIDDEN {
+        repository.write(name, script).unwrap();
+        let (run, log) = said(&world, &repository, &format!("step \"sh {name}; sleep 600\"")).await;
+        assert!(log.contains(told), "{name}: {log}");
+        assert_eq!(world.end_of(&run).await.summary.state, State::Failed);
+        let what = built(&world, &repository, &format!("COPY {name} /\nRUN sh /{name}; sleep 600")).await;
+        assert!(what.contains(told), "{name}: {what}");
+    }
+    // What fits is kept: artifacts, caches, and a build of several commands.
+    let small = "step \"head -c 1000000 /dev/zero > out\"\nartifact \"all\" \"out\"\ncache \"out\" key=\"all\"";
+    let (run, log) = said(&world, &repository, small).await;
+    world.passes(&run).await;
+    assert!(log.contains("artifact all: 1 files, 1000000 bytes") && log.contains("cache out: left under all"), "{log}");
+    let run = building(&world, &repository, "RUN echo one > /one\nRUN cat /one > /two && chmod 600 /one").await;
+    world.passes(&run).await;
+    // Nothing stays mounted.
+    let mounts = std::fs::read_to_string("/proc/self/mountinfo").unwrap();
+    assert!(!mounts.contains(world.folder.path().to_str().unwrap()), "{mounts}");
 }

@@ -163,6 +163,10 @@ async fn a_job_of_an_ordinary_users_runner_that_may_limit_takes_no_more_than_one
         ("x=$(head -c 200000000 /dev/zero | tr '\\\\0' a)", "it would have needed more than the job's limit of memory"),
         ("bomb() { bomb | bomb & }; bomb; sleep 3", "it would have been more than the job's limit of processes"),
         ("head -c 100000000 /dev/zero > large; sleep 300", "the job has written more than its limit of 64MiB"),
+        (
+            "p=$(printf 'a/%.0s' $(seq 1900)); mkdir -p $p; cd -P $p; mkdir -p $p; cd -P $p; head -c 100000000 /dev/zero > large; sleep 300",
+            "the job has written more than its limit of 64MiB",
+        ),
     ] {
         let (run, log) = said(&world, &repository, &format!("{HERE}step \"{greedy}\"")).await;
         assert_eq!(world.end_of(&run).await.stages[0].jobs[0].runner.as_deref(), Some("plain-1"));

@@ -42,6 +42,7 @@ impl Machine {
     async fn hello(&self, tools: &[&str]) -> Result<String, ClientError> {
         let hello = Hello {
             slots: 1,
+            stuck: 0,
             tools: tools.iter().map(|tool| (*tool).to_owned()).collect(),
             host_network: false,
             platforms: [pondrix_image::Platform::here().to_string()].into(),

@@ -15,6 +15,7 @@ use pondrix_api::{Client, EnvironmentChange, FollowedRun, NewProject, ProjectVie
 use pondrix_core::access::{EnvironmentRules, Refs};
 use pondrix_core::image::Registries;
 use pondrix_core::{RunId, State};
+use pondrix_files::TemporaryFolder;
 use pondrix_sandbox::Launcher;
 use pondrix_standin::cluster::Cluster;
 use pondrix_standin::garden::{BaseImages, REGISTRY, Repository, SampleFile, base_files, base_images};
@@ -124,7 +125,7 @@ pub(crate) struct World {
     pub(crate) kubeconfig: PathBuf,
     stop: CancellationToken,
     _claim: std::net::TcpListener,
-    pub(crate) folder: tempfile::TempDir,
+    pub(crate) folder: TemporaryFolder,
 }
 
 pub(crate) async fn listener() -> TcpListener {
@@ -196,7 +197,7 @@ impl World {
     }
 
     pub(crate) async fn looking_every(look_every: &str) -> Self {
-        let folder = tempfile::tempdir().unwrap();
+        let folder = TemporaryFolder::new_in(&std::env::temp_dir()).unwrap();
         let launcher = Launcher::with_helper(PONDRIX);
         let stop = CancellationToken::new();
         let registry = Registry::new(&folder.path().join("registry")).unwrap();

@@ -1,10 +1,11 @@
 //! What the doing of a job needs, and how it ends.
 
 use std::net::SocketAddr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use pondrix_api::{AccountQuestion, Assignment, ClientError, JobReport, RunnerClient};
+use pondrix_core::Size;
 use pondrix_core::access::Reach;
 use pondrix_core::image::{Access, Registries, Repository};
 use pondrix_core::run::{Outcome, StepEnd};
@@ -16,6 +17,7 @@ use tokio::runtime::Handle;
 
 use super::error::JobError;
 use super::time::JobTime;
+use crate::bounded::Bounded;
 use crate::config::JobLimits;
 use crate::contact::{Contact, Ending};
 use crate::folder::Folder;
@@ -32,6 +34,8 @@ pub(crate) struct JobExecutor {
     pub(crate) limits: Option<JobLimits>,
     pub(crate) folder: Folder,
     pub(crate) assignment: Arc<Assignment>,
+    /// Where what the job writes is bounded by a file system, if it is. It goes before the folder that it is in.
+    pub(crate) bounded: Option<Bounded>,
     pub(crate) scratch: TemporaryFolder,
     pub(crate) log: Log,
     /// Folders of the machine that a job may read that runs on it.
@@ -87,6 +91,29 @@ impl JobExecutor {
 
     pub(crate) fn is_halted(&self) -> bool {
         self.why_ending().is_some()
+    }
+
+    /// The most that the job may write, in bytes of the disk.
+    pub(crate) fn most_written(&self) -> Option<Size> {
+        let own = match &self.assignment.work {
+            Work::Steps(work) => work.limits.disk,
+            Work::Image(_) => None,
+        };
+        own.or(self.limits.and_then(|limits| limits.disk))
+    }
+
+    /// Has what the job writes bounded by a file system of its own, where it has a limit and the machine can.
+    pub(crate) fn bound(&mut self) {
+        let Some(most) = self.most_written() else { return };
+        if let Some(bounded) = Bounded::new(self.scratch.path(), most, self.launcher.ids()) {
+            self.launcher = self.launcher.with_mount(bounded.path().to_owned());
+            self.bounded = Some(bounded);
+        }
+    }
+
+    /// The folder of all that the job writes.
+    pub(crate) fn room(&self) -> &Path {
+        self.bounded.as_ref().map_or(self.scratch.path(), Bounded::path)
     }
 
     /// Whether the job, or getting ready for it, has taken longer than it may.

@@ -6,8 +6,13 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use pondrix_core::Size;
+use pondrix_core::work::{ServiceWork, StepsWork};
 use pondrix_files::{GivenUp, Watch, usage};
 use rustix::fs::statvfs;
+
+use super::context::JobExecutor;
+use super::surroundings::service_folder;
+use crate::bounded::Bounded;
 
 /// How often is looked at the least, and how much longer than the looking itself the pause is: looking
 /// through many files must not become a job of its own.
@@ -20,6 +25,8 @@ const STAYS_FREE: u64 = 256 << 20;
 #[derive(Debug)]
 pub(crate) struct DiskSpace {
     limit: Option<Size>,
+    /// A folder of the machine's disk.
+    disk: PathBuf,
     /// How much of the disk stays free.
     stays_free: u64,
     /// How much each folder took when it was looked at last. What is gone since still counts: a layer was made of it.
@@ -31,14 +38,33 @@ pub(crate) struct DiskSpace {
 
 impl DiskSpace {
     /// For what is in these folders, and in those that are named later.
-    pub(crate) fn new(limit: Option<Size>, folders: impl IntoIterator<Item = PathBuf>) -> Self {
+    pub(crate) fn new(limit: Option<Size>, disk: &Path, folders: impl IntoIterator<Item = PathBuf>) -> Self {
         let folders = folders.into_iter().map(|folder| (folder, 0)).collect();
-        Self { limit, stays_free: STAYS_FREE, folders, next_look: Instant::now() + PAUSE, uncounted: None }
+        Self {
+            limit,
+            disk: disk.to_owned(),
+            stays_free: STAYS_FREE,
+            folders,
+            next_look: Instant::now() + PAUSE,
+            uncounted: None,
+        }
     }
 
-    /// For the folders of a job's steps. The commit's files count with what the job makes of them.
-    pub(crate) fn of_steps(scratch: &Path, limit: Option<Size>) -> Self {
-        Self::new(limit, ["source", "root/upper"].map(|name| scratch.join(name)))
+    /// For the folders of a job's steps and services. The commit's files count with what the job makes of them.
+    pub(crate) fn of_steps(executor: &JobExecutor, work: &StepsWork) -> Self {
+        let of_service = |service: &ServiceWork| {
+            ["root", "question"].map(|what| format!("{}/upper", service_folder(&service.name, what)))
+        };
+        let of_services = work.services.iter().flat_map(of_service);
+        let names = ["source", "root/upper"].map(str::to_owned).into_iter().chain(of_services);
+        let folders = names.map(|name| executor.room().join(name));
+        Self::new(executor.most_written(), executor.scratch.path(), folders)
+    }
+
+    /// The words for a job whose folder is full, where a file system bounds it.
+    pub(crate) fn is_full(&self, executor: &JobExecutor) -> Option<String> {
+        let limit = self.limit.filter(|_| executor.bounded.as_ref().is_some_and(Bounded::is_full))?;
+        Some(format!("the job has written more than its limit of {limit}"))
     }
 
     /// Counts what is in a folder as well.
@@ -58,23 +84,26 @@ impl DiskSpace {
     }
 
     /// Why nothing more may be written, if that is so. Looks only now and then.
-    pub(crate) fn too_much(&mut self, watch: &Watch) -> Option<String> {
+    pub(crate) fn too_much(&mut self, executor: &JobExecutor) -> Option<String> {
+        // What a file system bounds needs not be counted.
+        self.is_full(executor).or_else(|| self.counted(executor.watch(), executor.bounded.is_none()))
+    }
+
+    /// The same of what is counted, and of the machine's disk.
+    pub(crate) fn counted(&mut self, watch: &Watch, counts: bool) -> Option<String> {
         let since = Instant::now();
         if since < self.next_look {
             return None;
         }
-        if self.limit.is_some() {
+        if self.limit.is_some() && counts {
             for (folder, took) in self.folders.iter_mut().filter(|(folder, _)| folder.exists()) {
                 let counted = usage(folder, watch);
                 self.uncounted = self.uncounted.take().or_else(|| why_uncounted(counted.as_ref()));
                 *took = counted.unwrap_or(*took);
             }
         }
-        let is_nearly_full = self
-            .folders
-            .keys()
-            .filter_map(|folder| statvfs(folder).ok())
-            .any(|disk| disk.f_bavail.saturating_mul(disk.f_frsize) < self.stays_free);
+        let is_nearly_full =
+            statvfs(&self.disk).is_ok_and(|disk| disk.f_bavail.saturating_mul(disk.f_frsize) < self.stays_free);
         self.next_look = Instant::now() + PAUSE.max(since.elapsed() * PAUSE_FOR_LOOK);
         // What cannot be counted might be any number of bytes.
         if let Some(why) = self.uncounted.take() {
@@ -106,7 +135,7 @@ mod tests {
     /// Looks now.
     fn look(space: &mut DiskSpace) -> Option<String> {
         space.next_look = Instant::now();
-        space.too_much(&Watch::none())
+        space.counted(&Watch::none(), true)
     }
 
     #[test]
@@ -117,18 +146,18 @@ mod tests {
             fs::create_dir(at(name)).unwrap();
             fs::write(at(name).join("file"), vec![1; 48 << 10]).unwrap();
         };
-        let mut space = DiskSpace::new(Some(Size::from_bytes(64 << 10)), []);
+        let mut space = DiskSpace::new(Some(Size::from_bytes(64 << 10)), folder.path(), []);
         space.stays_free = 0;
         write("first");
         space.count(&at("first"));
-        assert_eq!(space.too_much(&Watch::none()), None, "it is not yet looked at");
+        assert_eq!(space.counted(&Watch::none(), true), None, "it is not yet looked at");
         space.count_once_more(&at("first"), &Watch::none());
         fs::remove_dir_all(at("first")).unwrap();
         space.count(&at("second"));
         assert_eq!(look(&mut space), None);
         write("second");
         space.count(&at("second"));
-        assert_eq!(space.too_much(&Watch::none()), None, "it was looked at a moment ago");
+        assert_eq!(space.counted(&Watch::none(), true), None, "it was looked at a moment ago");
         assert_eq!(look(&mut space).unwrap(), "the job has written more than its limit of 64KiB");
         fs::remove_file(at("second").join("file")).unwrap();
         assert_eq!(look(&mut space), None, "what is removed is not written");
@@ -137,8 +166,7 @@ mod tests {
     #[test]
     fn who_may_write_as_much_as_there_is_leaves_some_to_others() {
         let folder = tempfile::tempdir().unwrap();
-        let mut space = DiskSpace::of_steps(folder.path(), None);
-        fs::create_dir(folder.path().join("source")).unwrap();
+        let mut space = DiskSpace::new(None, folder.path(), []);
         space.stays_free = 0;
         assert_eq!(look(&mut space), None);
         space.stays_free = u64::MAX;

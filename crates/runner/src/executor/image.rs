@@ -22,6 +22,9 @@ use super::push::{log_tags, may_set, push_everywhere, tags_are_free, tell_index,
 use super::site::Site;
 use crate::sources::Claim;
 
+/// How long a recipe or an ignore file may be, in bytes.
+const LONGEST_RECIPE: u64 = 1 << 20;
+
 pub(crate) fn carry_out(executor: &JobExecutor, work: &ImageWork) -> End {
     executor.step_started(0);
     let (facts, is_trusted) = (&executor.assignment.facts, executor.assignment.is_trusted);
@@ -198,7 +201,11 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobErro
     let read = |path: &str| {
         let file = build::plain_path(&source.files, Path::new(path));
         let file = file.filter(|file| file.symlink_metadata().is_ok_and(|data| data.is_file()));
-        file.map(|file| std::fs::read_to_string(file).doing(|| path.to_owned())).transpose()
+        let Some(file) = file else { return Ok(None) };
+        if file.symlink_metadata()?.len() > LONGEST_RECIPE {
+            return Err(JobError::Asked(format!("{path} is longer than {} KiB", LONGEST_RECIPE >> 10)));
+        }
+        std::fs::read_to_string(file).doing(|| path.to_owned()).map(Some)
     };
     let missing = |what: &str, path: &str| {
         JobError::Asked(format!("the commit has no file {path}, which the pipeline names as the {what}"))

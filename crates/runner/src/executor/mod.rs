@@ -8,6 +8,7 @@ mod disk_space;
 mod error;
 mod image;
 mod index;
+mod inspector;
 mod leaks;
 mod pull;
 mod push;
@@ -19,6 +20,7 @@ mod surroundings;
 mod time;
 
 pub(crate) use context::{End, JobExecutor};
+pub(crate) use inspector::SandboxInspector;
 pub(crate) use time::JobTime;
 
 use pondrix_core::run::Outcome;
@@ -28,7 +30,8 @@ use pondrix_files::TemporaryFolder;
 use crate::contact::Ending;
 
 /// Does a job. Answers how it ended, and its folder, which is removed when it is dropped.
-pub(crate) fn carry_out(executor: JobExecutor) -> (End, TemporaryFolder) {
+pub(crate) fn carry_out(mut executor: JobExecutor) -> (End, TemporaryFolder) {
+    executor.bound();
     let end = match &executor.assignment.work {
         Work::Steps(work) => steps::carry_out(&executor, work),
         Work::Image(work) if !work.parts.is_empty() => index::carry_out(&executor, work),

@@ -17,6 +17,7 @@ use super::context::JobExecutor;
 use super::disk_space::DiskSpace;
 use super::error::JobError;
 use super::surroundings::{NETWORK_FILES, Surroundings};
+use crate::bounded::Bounded;
 use crate::log::Piece;
 
 /// The most that an ADD takes from an address.
@@ -39,7 +40,7 @@ impl<'a> Site<'a> {
         elsewhere: Option<Elsewhere>,
     ) -> Result<Self, JobError> {
         let around = Mutex::new(Surroundings::new(executor, reach, &[])?);
-        let space = DiskSpace::new(executor.limits.and_then(|limits| limits.disk), []);
+        let space = DiskSpace::new(executor.most_written(), executor.scratch.path(), []);
         Ok(Self { executor, reach, around, elsewhere, space: Mutex::new(space) })
     }
 
@@ -131,7 +132,12 @@ impl Outside for Site<'_> {
     fn too_much(&self, folder: &Path) -> Option<String> {
         let mut space = self.space();
         space.count(folder);
-        space.too_much(self.executor.watch())
+        // Together they write no more than one may: what became a layer counts as well.
+        space.is_full(self.executor).or_else(|| space.counted(self.executor.watch(), true))
+    }
+
+    fn room(&self) -> Option<&Path> {
+        self.executor.bounded.as_ref().map(Bounded::path)
     }
 
     fn has_written(&self, folder: &Path) {

@@ -51,7 +51,7 @@ impl JobExecutor {
     }
 
     fn fetch(&self, times: Times) -> Result<PathBuf, JobError> {
-        let folder = self.scratch.path().join("source");
+        let folder = self.room().join("source");
         self.fetch_into(&folder, times, None)?;
         Ok(folder)
     }

@@ -85,8 +85,7 @@ fn leave(executor: &JobExecutor, work: &StepsWork, workspace: &Path, end: End) -
 }
 
 fn run_steps(executor: &JobExecutor, work: &StepsWork, spec: &Spec, around: &mut Surroundings) -> End {
-    let most = work.limits.disk.or(executor.limits.and_then(|limits| limits.disk));
-    let mut space = DiskSpace::of_steps(executor.scratch.path(), most);
+    let mut space = DiskSpace::of_steps(executor, work);
     for (number, step) in work.steps.iter().enumerate() {
         if executor.is_halted() {
             return End { outcome: Outcome::Stopped, reason: None };
@@ -173,7 +172,7 @@ fn host_name(job: &str) -> String {
 type Root = (Rootfs, Vec<Bind>, BTreeMap<String, String>);
 
 fn root_folder(executor: &JobExecutor) -> PathBuf {
-    executor.scratch.path().join("root")
+    executor.room().join("root")
 }
 
 fn root_of_image(executor: &JobExecutor, image: &Reference) -> Result<Root, JobError> {
@@ -312,6 +311,7 @@ fn wait(
                 None
             };
             let words = words.map(str::to_owned);
+            let words = words.or_else(|| (exit != Exit::Status(0)).then(|| space.is_full(executor)).flatten());
             return match exit {
                 // What the kernel ended was the first process inside, and with it all others.
                 Exit::Failed(_) if is_hungry => (StepEnd::Signal(SIGKILL), words),
@@ -325,7 +325,7 @@ fn wait(
             running.kill();
             return (StepEnd::TimedOut, None);
         }
-        if let Some(words) = space.too_much(executor.watch()) {
+        if let Some(words) = space.too_much(executor) {
             running.kill();
             return (StepEnd::Signal(SIGKILL), Some(format!("the step was ended: {words}")));
         }

@@ -112,7 +112,7 @@ impl Surroundings {
         let mut env: BTreeMap<_, _> = [("PATH".to_owned(), PATH.to_owned())].into();
         env.extend(run.variables());
         env.extend(service.env.clone());
-        let folder = |what: &str| executor.scratch.path().join(format!("service-{name}-{what}"));
+        let folder = |what: &str| executor.room().join(service_folder(name, what));
         let spec = Spec {
             argv: service.command.as_deref().map_or_else(|| run.command(), shell),
             env,
@@ -179,6 +179,11 @@ impl Drop for Service {
 
 /// The files that say which names there are in a network (hosts(5), resolv.conf(5)).
 pub(crate) const NETWORK_FILES: [&str; 2] = ["/etc/hosts", "/etc/resolv.conf"];
+
+/// The folder of a service's root file system, in that of all that the job writes.
+pub(crate) fn service_folder(service: &str, what: &str) -> String {
+    format!("service-{service}-{what}")
+}
 
 /// What is said of a service that was ended for want of memory.
 const HUNGRY: &str = ": it needed more memory than the job may use";

@@ -171,12 +171,12 @@ impl Engine {
     /// A runner introduces itself. One that was started anew has lost the jobs that it had.
     pub(crate) async fn greet(self: &Arc<Self>, row: RunnerRow, hello: Hello) -> Welcome {
         let RunnerRow { name, bounds: RunnerBounds { pool, projects, tools }, .. } = row;
-        let Hello { slots, tools: said, host_network, platforms, version, instance } = hello;
+        let Hello { slots, stuck, tools: said, host_network, platforms, version, instance } = hello;
         let tools =
             if tools.is_empty() { said } else { said.into_iter().filter(|tool| tools.contains(tool)).collect() };
         let welcome = Welcome { runner: name.clone(), pool: pool.clone() };
         let facts = RunnerFacts { name, pool, projects, tools, host_network, platforms, is_paused: false };
-        let greeting = Greeting { facts, slots, version, instance };
+        let greeting = Greeting { facts, slots, stuck: stuck.min(slots), version, instance };
         let forgotten = self.scheduler.greet(greeting, self.clock.now()).await;
         self.give_up_forgotten(forgotten).await;
         welcome
@@ -203,6 +203,7 @@ impl Engine {
                     projects,
                     slots: 0,
                     busy: 0,
+                    stuck: 0,
                     here: false,
                     last_seen: None,
                     version: String::new(),

@@ -56,6 +56,7 @@ struct Known {
     /// Which of the kinds it is of.
     kind: usize,
     slots: usize,
+    stuck: usize,
     version: String,
     instance: String,
     heard: Instant,
@@ -144,13 +145,14 @@ impl State {
     }
 
     pub(super) fn greet(&mut self, greeting: Greeting, now: Time) -> Vec<Lease> {
-        let Greeting { facts, slots, version, instance } = greeting;
+        let Greeting { facts, slots, stuck, version, instance } = greeting;
         let (name, pool) = (facts.name.clone(), facts.pool.clone());
         let facts = RunnerFacts { is_paused: self.paused.contains_key(&name), ..facts };
         let known = Known {
             kind: self.kind_of(&facts),
             facts,
             slots,
+            stuck,
             version,
             instance: instance.clone(),
             heard: Instant::now(),
@@ -257,7 +259,8 @@ impl State {
             pool: known.facts.pool.clone(),
             projects: known.facts.projects.clone(),
             slots: known.slots,
-            busy: self.leases.values().filter(|held| held.lease.runner == known.facts.name).count(),
+            busy: self.leases.values().filter(|held| held.lease.runner == known.facts.name).count() + known.stuck,
+            stuck: known.stuck,
             here: known.is_here(),
             last_seen: Some(known.last_seen),
             version: known.version.clone(),

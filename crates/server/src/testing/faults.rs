@@ -313,6 +313,7 @@ fn a_job_whose_answer_never_arrived_is_offered_again_after_five_seconds() {
         push(&world, r#"start commit="**"; stage "one" { job "a" { on-host; step "a" } }"#);
         let hello = || pondrix_api::Hello {
             slots: 1,
+            stuck: 0,
             tools: Default::default(),
             host_network: false,
             platforms: Default::default(),

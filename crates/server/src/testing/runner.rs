@@ -169,6 +169,7 @@ pub(crate) fn row(name: &str) -> RunnerRow {
 pub(crate) async fn run(world: World, name: String, instance: u64, plan: Plan, deeds: Deeds) {
     let hello = Hello {
         slots: 1,
+        stuck: 0,
         tools: std::collections::BTreeSet::new(),
         host_network: false,
         platforms: std::collections::BTreeSet::new(),

@@ -29,6 +29,7 @@ async fn run_of_many() -> (World, Arc<LiveRun>) {
     world.until("pond#1", |_, run| run.jobs().all(|job| job.queued.is_some())).await;
     let hello = Hello {
         slots: JOBS,
+        stuck: 0,
         tools: Default::default(),
         host_network: false,
         platforms: Default::default(),

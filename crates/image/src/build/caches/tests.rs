@@ -1,4 +1,5 @@
 use pondrix_sandbox::IdMap;
+use rustix::fs::{Mode, OFlags, mkdirat, openat};
 
 use super::*;
 use crate::layer::set_time;
@@ -126,6 +127,25 @@ fn after_several_at_once_everything_counts_that_one_of_them_saw() {
     // From here on it is only one's.
     let made = place.object();
     assert_eq!(place.makes(&sees("1", long_ago)), made);
+}
+
+#[test]
+fn a_cache_of_a_hundred_thousand_folders_in_each_other_is_made_older_like_any_other() {
+    let place = Place::new();
+    let handle = OFlags::PATH | OFlags::DIRECTORY;
+    let mut current = rustix::fs::open(place.cache(), handle, Mode::empty()).unwrap();
+    for _ in 0..100_000 {
+        mkdirat(&current, "bed", Mode::RWXU).unwrap();
+        current = openat(&current, "bed", handle, Mode::empty()).unwrap();
+    }
+    drop(openat(&current, "lily", OFlags::CREATE | OFlags::WRONLY, Mode::RUSR).unwrap());
+    drop(place.begin(&sees("1", 1_000_000)));
+    let used = place.begin(&sees("2", 1_000_000));
+    assert!(used.has_aged);
+    let lily = rustix::fs::statat(&current, "lily", rustix::fs::AtFlags::empty()).unwrap();
+    assert_eq!(lily.st_mtime, 999_999);
+    drop(used);
+    pondrix_files::remove(&place.cache()).unwrap();
 }
 
 #[test]

@@ -61,7 +61,7 @@ proptest! {
         prop_assert_eq!(listing(&place("written")), listing(&place("unpacked")));
         prop_assert_eq!(packed(&place("written")).0, of_tree);
         // And what is told of it without looking is what is seen who looks.
-        prop_assert_eq!(&entries, &Listing::of_folder(&place("unpacked"), ids(), &Watch::none()).unwrap().entries);
+        prop_assert_eq!(&entries, &Listing::of_folder(&place("unpacked"), ids(), &Watch::none(), &crate::inventory::NoInspector).unwrap().entries);
     }
 }
 

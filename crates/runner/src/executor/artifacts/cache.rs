@@ -79,10 +79,7 @@ fn restore_inner(executor: &JobExecutor, workspace: &Path, cache: &CacheWork) ->
             let archive = content(executor, &found.digest, false)?;
             // What stands in its place in the commit gives way.
             if let Some(there) = plain_path(workspace, Path::new(&cache.path)) {
-                match there.symlink_metadata() {
-                    Ok(_) => pondrix_files::remove(&there)?,
-                    Err(_) => {}
-                }
+                pondrix_files::remove(&there)?;
             }
             let file = watch.reader(io::BufReader::new(File::open(&archive)?));
             layer::unpack_files(file, workspace, executor.launcher.ids())?;

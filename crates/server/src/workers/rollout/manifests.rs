@@ -1,9 +1,9 @@
 //! The manifests of a commit.
 
-use globset::GlobBuilder;
 use pondrix_api::EnvironmentView;
 use pondrix_core::access::RuleBroken;
 use pondrix_core::image::{Digest, Repository, Tag};
+use pondrix_core::matcher::{Matcher, MatcherError, Reading};
 use pondrix_core::object_name::{ObjectName, ObjectNameError};
 use pondrix_core::rollout::put_image;
 use pondrix_core::work::RunFacts;
@@ -45,9 +45,9 @@ impl Manifests {
         let mut objects = Vec::new();
         for pattern in patterns {
             let unfit =
-                |error: globset::Error| ManifestError::Pattern { pattern: pattern.clone(), words: error.to_string() };
-            let glob = GlobBuilder::new(pattern).literal_separator(true).build().map_err(unfit)?.compile_matcher();
-            let mut fitting: Vec<_> = names.iter().filter(|name| glob.is_match(name)).collect();
+                |error: MatcherError| ManifestError::Pattern { pattern: pattern.clone(), words: error.to_string() };
+            let matcher = Matcher::new(pattern, Reading::AsWritten).map_err(unfit)?;
+            let mut fitting: Vec<_> = names.iter().filter(|name| matcher.is_match(name)).collect();
             fitting.sort();
             if fitting.is_empty() {
                 return Err(ManifestError::NoFile(pattern.clone()));

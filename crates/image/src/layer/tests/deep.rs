@@ -1,0 +1,79 @@
+//! Folders that nobody makes by accident: 100,000 in each other, and as deep as a layer may be.
+
+use std::os::fd::OwnedFd;
+use std::time::SystemTime;
+
+use pondrix_files::{DEEPEST, TemporaryFolder};
+use rustix::fs::{Mode, OFlags, mkdirat, openat};
+
+use super::*;
+use crate::inventory::{Listing, NoInspector};
+use crate::layer::tree::Tree;
+use crate::{Room, Store};
+
+fn place() -> TemporaryFolder {
+    TemporaryFolder::new_in(&std::env::temp_dir()).unwrap()
+}
+
+/// Makes so many folders in each other, with a file in the innermost.
+fn nest(top: &Path, depth: usize) {
+    let handle = OFlags::PATH | OFlags::DIRECTORY;
+    let mut current: OwnedFd = rustix::fs::open(top, handle, Mode::empty()).unwrap();
+    for _ in 0..depth {
+        mkdirat(&current, "bed", Mode::RWXU).unwrap();
+        current = openat(&current, "bed", handle, Mode::empty()).unwrap();
+    }
+    drop(openat(&current, "lily", OFlags::CREATE | OFlags::WRONLY, Mode::RUSR).unwrap());
+}
+
+fn packed_of(root: &Path) -> io::Result<Packed> {
+    let contents = Contents::whole(Times::from_now(MOMENT, Of::All));
+    pack(root, io::sink(), ids(), &contents, Compression::Zstd, &pondrix_files::Watch::none())
+}
+
+fn listed(root: &Path) -> io::Result<Listing> {
+    Listing::of_folder(root, ids(), &pondrix_files::Watch::none(), &NoInspector)
+}
+
+#[test]
+fn what_is_too_deep_for_a_layer_is_told_and_removed() {
+    let place = place();
+    let deep = place.path().join("deep");
+    fs::create_dir(&deep).unwrap();
+    nest(&deep, 100_000);
+    let told = "more than 512 folders are in each other, at bed/bed/";
+    assert!(packed_of(&deep).unwrap_err().to_string().starts_with(told));
+    assert!(listed(&deep).err().unwrap().to_string().starts_with(told));
+    // As a cache that a build mounts, it counts, and goes when there is too much.
+    let store = Store::open(&place.path().join("store"), ids()).unwrap();
+    let caches = place.path().join("caches");
+    fs::create_dir(&caches).unwrap();
+    fs::rename(&deep, caches.join("moss")).unwrap();
+    let freed = store.limit_caches(std::slice::from_ref(&caches), 1 << 20).unwrap();
+    assert!(freed.count == 1 && freed.bytes >= 100_000, "{freed:?}");
+    assert!(!caches.join("moss").exists());
+    // What an earlier process left in the store.
+    nest(&place.path().join("store/unfinished"), 100_000);
+    store.free_space(Room { limit: u64::MAX, keep_free: Some(0) }, Path::new("/nowhere")).unwrap();
+    store.forget_unfinished().unwrap();
+    assert_eq!(fs::read_dir(place.path().join("store/unfinished")).unwrap().count(), 0);
+}
+
+#[test]
+fn what_is_just_not_too_deep_is_packed_unpacked_listed_and_written() {
+    let place = place();
+    let at = |name: &str| place.path().join(name);
+    for name in ["from", "again", "tree"] {
+        fs::create_dir(at(name)).unwrap();
+    }
+    nest(&at("from"), DEEPEST - 1);
+    let mut bytes = Vec::new();
+    let contents = Contents::whole(Times { since: SystemTime::now(), moment: MOMENT, of: Of::Folders });
+    let watch = pondrix_files::Watch::none();
+    pack(&at("from"), &mut bytes, ids(), &contents, Compression::Zstd, &watch).unwrap();
+    unpack(decompressed(Cursor::new(bytes)).unwrap(), &at("again"), ids()).unwrap();
+    assert_eq!(listed(&at("again")).unwrap().entries.len(), DEEPEST);
+    let tree: Tree = super::trees::tree_of(&at("from"));
+    tree.write(&at("tree"), ids(), &watch).unwrap();
+    assert_eq!(listed(&at("tree")).unwrap().entries.len(), DEEPEST);
+}
