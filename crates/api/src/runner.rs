@@ -15,7 +15,7 @@ use crate::FetchedArtifact;
 pub struct Hello {
     /// How many jobs it does at once.
     pub slots: usize,
-    /// How many of these places are held by work that does not end, although its job did.
+    /// Number of stuck slots: the job has ended, but its thread still runs.
     #[serde(default)]
     pub stuck: usize,
     /// The programs that its machine has.

@@ -255,9 +255,9 @@ pub struct RunnerView {
     pub projects: Vec<Projects>,
     /// How many jobs it does at once.
     pub slots: usize,
-    /// How many of these places are in use, those that are stuck as well.
+    /// Number of slots in use, including stuck ones.
     pub busy: usize,
-    /// How many places are held by work that does not end, although its job did: until the runner is started anew.
+    /// Number of stuck slots: the job has ended, but its thread still runs. Restarting the runner frees them.
     pub stuck: usize,
     /// Whether it was seen lately.
     pub here: bool,

@@ -1,47 +1,46 @@
-//! Patterns of names, made ready to match. Everything that reads a pattern of a file, a request or a manifest makes it
-//! ready here: whatever stands in it, that takes a bounded time and little memory.
+//! Compiled glob patterns. All patterns of files, requests and manifests are compiled here, in bounded time and memory.
 
 use std::path::Path;
 
 use globset::{Error, Glob, GlobBuilder, GlobSet};
 
-/// How long a pattern may be, in bytes.
+/// Maximum length of a pattern, in bytes.
 pub const LONGEST_PATTERN: usize = 1024;
-/// How many braces may be in each other.
+/// Maximum depth of nested braces.
 const DEEPEST: usize = 8;
 
-/// A pattern, ready to match.
+/// A compiled pattern.
 #[derive(Clone, Debug)]
 pub struct Matcher(GlobSet);
 
-/// How a pattern is read.
+/// How a pattern treats `\\`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Reading {
-    /// `\` stands for itself or takes the meaning of the next letter, as the system has it.
+    /// The default of the platform.
     AsWritten,
-    /// `\` takes the meaning of the next letter.
+    /// `\` escapes the next character.
     WithEscapes,
 }
 
-/// Why a text is no pattern.
+/// An invalid pattern.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum MatcherError {
-    /// It has too many letters.
-    #[error("it is {0} bytes long, and a pattern has at most {LONGEST_PATTERN}")]
+    /// The pattern exceeds [`LONGEST_PATTERN`].
+    #[error("it is {0} bytes long; the limit is {LONGEST_PATTERN}")]
     Long(usize),
-    /// Its alternatives have alternatives, and so on.
-    #[error("more than {DEEPEST} braces are in each other")]
+    /// Alternatives are nested too deeply.
+    #[error("more than {DEEPEST} nested braces")]
     Deep,
-    /// It cannot be read, or what it means takes too much memory.
+    /// The syntax is invalid, or the compiled pattern is too large.
     #[error("{0}")]
     Unreadable(String),
 }
 
 impl Matcher {
-    /// Makes a pattern ready: `*` and `?` stand for letters but `/`, `**` for any at all.
+    /// Compiles a pattern. `*` and `?` match characters except `/`; `**` matches any characters.
     ///
     /// # Errors
-    /// When it is none.
+    /// If the pattern is invalid or exceeds a limit.
     pub fn new(text: &str, reading: Reading) -> Result<Self, MatcherError> {
         if text.len() > LONGEST_PATTERN {
             return Err(MatcherError::Long(text.len()));
@@ -56,18 +55,18 @@ impl Matcher {
         }
         let unreadable = |error: Error| MatcherError::Unreadable(error.kind().to_string());
         let glob: Glob = builder.build().map_err(unreadable)?;
-        // A set says when a pattern means too much; a pattern alone ends the program.
+        // A `GlobSet` returns an error if the compiled pattern is too large; `Glob::compile_matcher` panics.
         Ok(Self(GlobSet::builder().add(glob).build().map_err(unreadable)?))
     }
 
-    /// Whether a path fits.
+    /// Returns true if the path matches.
     #[must_use]
     pub fn is_match(&self, path: impl AsRef<Path>) -> bool {
         self.0.is_match(path)
     }
 }
 
-/// How many braces are in each other, at the most; escaped ones count as well.
+/// Maximum depth of nested braces, including escaped ones.
 fn depth(text: &str) -> usize {
     let (mut now, mut most) = (0_usize, 0);
     for letter in text.bytes() {
@@ -91,11 +90,11 @@ mod tests {
     fn a_pattern_that_is_too_long_or_too_deep_is_refused_and_ends_nothing() {
         let said = |text: &str| Matcher::new(text, Reading::AsWritten).map(drop).map_err(|error| error.to_string());
         let deep = |count: usize| format!("{}a{}", "{".repeat(count), "}".repeat(count));
-        assert_eq!(said(&deep(300)), Err("more than 8 braces are in each other".to_owned()));
+        assert_eq!(said(&deep(300)), Err("more than 8 nested braces".to_owned()));
         assert_eq!(said(&deep(8)), Ok(()));
-        let words = "it is 600000 bytes long, and a pattern has at most 1024";
+        let words = "it is 600000 bytes long; the limit is 1024";
         assert_eq!(said(&"?".repeat(600_000)), Err(words.to_owned()));
-        // The longest of each kind can be made ready.
+        // The longest pattern of each kind compiles.
         for piece in ["?", "*", "**/", "[a-z]", "[!é]", "{a,b}", "\\?", "é"] {
             assert_eq!(said(&piece.repeat(LONGEST_PATTERN / piece.len())), Ok(()), "{piece}");
         }

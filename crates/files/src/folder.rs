@@ -7,17 +7,17 @@ use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use rustix::fs::{Mode, OFlags, chmod, openat};
 use rustix::io::Errno;
 
-/// How a folder is opened whose names are read: never by a link.
+/// Flags for a folder whose entries are read. A link is not followed.
 const READ: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
-/// A handle that needs no right to read the folder (open(2), `O_PATH`).
+/// Flags for a handle, which needs no read permission (open(2), `O_PATH`).
 const HANDLE: OFlags = OFlags::PATH.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 
-/// Opens the folder of a name, which is no link.
+/// Opens a folder by name. Fails for a link.
 pub(crate) fn open(parent: BorrowedFd<'_>, name: &CStr) -> rustix::io::Result<OwnedFd> {
     openat(parent, name, READ, Mode::empty())
 }
 
-/// The same for a folder that is to be emptied: one that its owner may not read or write is opened to its owner first.
+/// Opens a folder to empty it. If the owner lacks permission, the mode is changed to 0700 first.
 pub(crate) fn open_to_empty(parent: BorrowedFd<'_>, name: &CStr) -> io::Result<OwnedFd> {
     match open(parent, name) {
         Err(Errno::ACCESS) => {
@@ -29,13 +29,13 @@ pub(crate) fn open_to_empty(parent: BorrowedFd<'_>, name: &CStr) -> io::Result<O
     }
 }
 
-/// Lets the owner of an open folder read and change it.
+/// Sets the mode of an open folder to 0700.
 pub(crate) fn make_writable(folder: BorrowedFd<'_>) -> rustix::io::Result<()> {
-    // A handle cannot be changed itself; its name in `/proc` leads to what it is of, and to no link.
+    // chmod does not take an `O_PATH` handle; its path in `/proc` leads to the same folder.
     chmod(format!("/proc/self/fd/{}", folder.as_raw_fd()), Mode::RWXU)
 }
 
-/// Whether a name is that of the folder itself or of the one above it.
+/// Returns true for `.` and `..`.
 pub(crate) fn is_dots(name: &CStr) -> bool {
     matches!(name.to_bytes(), b"." | b"..")
 }

@@ -1,8 +1,8 @@
-//! Files that somebody else made: what a job, an image, a repository or a cache left on this machine.
+//! Walks, counts and removes untrusted folders: files from a job, an image, a repository or a cache.
 //!
-//! Such a folder may be 100,000 levels deep, hold a million files, have links to anywhere, and files of terabytes that
-//! take no room. Whoever reads, counts or removes it here does so by handles of open folders, follows no link, needs no
-//! more stack for a deeper folder, keeps a fixed number of descriptors open, and can be told to give up.
+//! An untrusted folder may be 100,000 levels deep, hold a million files, contain links to any path, and contain sparse
+//! files of terabytes. All functions here work on handles of open folders and never follow a link. They use loops, so
+//! that depth does not cost stack, and a fixed number of file descriptors. Long operations stop when a [`Watch`] says so.
 
 mod folder;
 mod remove;

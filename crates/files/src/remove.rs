@@ -1,4 +1,4 @@
-//! Removing a folder with all that is in it, however deep.
+//! Recursive removal of folders of any depth.
 
 use std::ffi::{CStr, CString, OsStr};
 use std::io;
@@ -11,17 +11,16 @@ use rustix::io::Errno;
 
 use crate::folder::{is_dots, make_writable, open_to_empty};
 
-/// How many folders are open at once, one in the other. What is deeper is moved up first.
+/// Maximum number of nested folders that are open at once. Deeper folders are moved up before they are emptied.
 const OPEN_AT_ONCE: usize = 24;
-/// How often a folder is read anew in which something was left: others may put files into it meanwhile.
+/// Maximum number of passes over one folder. Another process may add files during the removal.
 const MOST_ROUNDS: usize = 64;
 
-/// Removes a folder with all that is in it, or a file; a link, and not what it leads to. Folders that their owner may not
-/// change, as images have them, are opened to their owner first. Needs a fixed number of descriptors and no more stack
-/// for deeper folders.
+/// Removes a file, a link (not its target), or a folder with its contents. The owner's missing permissions on folders, which
+/// images contain, are added first. The depth of a folder costs neither stack nor file descriptors.
 ///
 /// # Errors
-/// What the system says, with the place; [`io::ErrorKind::NotFound`] when there is nothing.
+/// Errors of the file system, with the name of the entry. [`io::ErrorKind::NotFound`] if `path` does not exist.
 pub fn remove(path: &Path) -> io::Result<()> {
     let (parent, name) = (path.parent().unwrap_or(Path::new("")), path.file_name());
     let name = name.ok_or_else(|| io::Error::new(io::ErrorKind::InvalidInput, "a path without a name"))?;
@@ -31,7 +30,7 @@ pub fn remove(path: &Path) -> io::Result<()> {
     remove_at(parent.as_fd(), name)
 }
 
-/// Removes what has a name in an open folder, as [`remove`] does.
+/// Removes an entry of an open folder, like [`remove`].
 ///
 /// # Errors
 /// As for [`remove`].
@@ -39,7 +38,7 @@ pub fn remove_at(parent: BorrowedFd<'_>, name: &OsStr) -> io::Result<()> {
     let name = CString::new(name.as_bytes())?;
     match unlinkat(parent, &name, AtFlags::empty()) {
         Ok(()) => return Ok(()),
-        // What a system says of a folder (unlink(2), POSIX and Linux).
+        // Errors for a folder (unlink(2), Linux and POSIX).
         Err(Errno::ISDIR | Errno::PERM) => {}
         Err(error) => return Err(error.into()),
     }
@@ -52,14 +51,14 @@ pub fn remove_at(parent: BorrowedFd<'_>, name: &OsStr) -> io::Result<()> {
     Ok(unlinkat(parent, &name, AtFlags::REMOVEDIR)?)
 }
 
-/// Renames a folder to a new name in `into`, which is on the same file system, so that it can be removed while something
-/// else has its place. Answers the new path.
+/// Renames a folder to a new name in `into`, which must be on the same file system. The old path is free afterwards, and
+/// the caller can remove the folder later. Returns the new path.
 ///
 /// # Errors
-/// What the system says.
+/// Errors of the file system.
 pub fn move_aside(path: &Path, into: &Path) -> io::Result<PathBuf> {
     let place = tempfile::Builder::new().prefix("aside-").tempdir_in(into)?.keep();
-    // An empty folder gives way to another folder (rename(2)).
+    // A folder may replace an empty folder (rename(2)).
     rename(path, &place)?;
     Ok(place)
 }
@@ -67,9 +66,9 @@ pub fn move_aside(path: &Path, into: &Path) -> io::Result<PathBuf> {
 /// A folder that is being emptied.
 struct Level {
     entries: Dir,
-    /// Its name in the folder above; none of the topmost.
+    /// The name in the parent folder; empty for the topmost folder.
     name: CString,
-    /// How often it was read.
+    /// The number of passes so far.
     rounds: usize,
 }
 
@@ -79,8 +78,8 @@ impl Level {
     }
 }
 
-/// Empties an open folder. What is deeper than some levels is moved up into it, and is emptied later: this way the depth
-/// costs neither descriptors nor stack.
+/// Empties an open folder. Folders below [`OPEN_AT_ONCE`] levels are renamed into the topmost folder and emptied in a later
+/// pass.
 fn empty(top: OwnedFd) -> io::Result<()> {
     let topmost = top.try_clone()?;
     let mut levels = vec![Level::new(top, CString::default())?];
@@ -110,7 +109,7 @@ fn empty(top: OwnedFd) -> io::Result<()> {
         if !matches!(kind, FileType::Directory) && is_unlinked(folder, name)? {
             continue;
         }
-        // Many folders are empty, or become so only by the moving below.
+        // Empty folders need not be opened.
         match writable(folder, || unlinkat(folder, name, AtFlags::REMOVEDIR)) {
             Ok(()) | Err(Errno::NOENT) => continue,
             Err(Errno::NOTEMPTY | Errno::EXIST) => {}
@@ -127,7 +126,7 @@ fn empty(top: OwnedFd) -> io::Result<()> {
     }
 }
 
-/// Removes the innermost folder, whose entries were all read. One that has some left is read once more.
+/// Removes the innermost folder after all entries were read. Starts another pass if the folder is not empty.
 fn go_up(levels: &mut Vec<Level>) -> io::Result<()> {
     let [.., above, level] = levels.as_mut_slice() else { return Ok(()) };
     let folder = above.entries.fd()?;
@@ -142,7 +141,7 @@ fn go_up(levels: &mut Vec<Level>) -> io::Result<()> {
     Ok(())
 }
 
-/// Removes a file; answers whether that is done, and nothing but a folder is left.
+/// Removes an entry that is not a folder. Returns false if the entry is a folder.
 fn is_unlinked(folder: BorrowedFd<'_>, name: &CStr) -> io::Result<bool> {
     match writable(folder, || unlinkat(folder, name, AtFlags::empty())) {
         Ok(()) | Err(Errno::NOENT) => Ok(true),
@@ -151,7 +150,7 @@ fn is_unlinked(folder: BorrowedFd<'_>, name: &CStr) -> io::Result<bool> {
     }
 }
 
-/// Does something in a folder; once more when its owner may not change it, after that is changed.
+/// Calls `act`. If permission is denied, adds the owner's permissions to the folder and calls `act` again.
 fn writable<T>(folder: BorrowedFd<'_>, mut act: impl FnMut() -> rustix::io::Result<T>) -> rustix::io::Result<T> {
     match act() {
         Err(Errno::ACCESS) => {
@@ -162,16 +161,16 @@ fn writable<T>(folder: BorrowedFd<'_>, mut act: impl FnMut() -> rustix::io::Resu
     }
 }
 
-/// Gives a folder a new name in the topmost one.
+/// Renames a folder into the topmost folder.
 fn move_up(folder: BorrowedFd<'_>, name: &CStr, topmost: BorrowedFd<'_>, moved: &mut u64) -> io::Result<()> {
     loop {
         *moved += 1;
         let new = format!("moved-up-{moved}");
         match writable(folder, || renameat(folder, name, topmost, &new)) {
             Ok(()) => return Ok(()),
-            // Something has that name already, which nobody chose but who filled the folder.
+            // The name exists already: an untrusted folder may contain any name.
             Err(Errno::EXIST | Errno::NOTEMPTY | Errno::NOTDIR) => {}
-            // Its own `..` changes with the move, which needs the right to write it (rename(2)).
+            // The rename updates `..` in the folder, which needs write permission on the folder (rename(2)).
             Err(Errno::ACCESS) => drop(open_to_empty(folder, name).and_then(|inner| {
                 make_writable(inner.as_fd())?;
                 Ok(renameat(folder, name, topmost, &new)?)

@@ -1,4 +1,4 @@
-//! A folder that goes when nobody uses it any more.
+//! Temporary folders.
 
 use std::io;
 use std::mem::ManuallyDrop;
@@ -8,34 +8,34 @@ use tracing::warn;
 
 use crate::remove::remove;
 
-/// A new folder; removed, with whatever is in it then, when this is dropped ([`remove`]).
+/// A temporary folder. Dropping it removes the folder and its contents with [`remove`].
 #[derive(Debug)]
 pub struct TemporaryFolder(PathBuf);
 
 impl TemporaryFolder {
-    /// A new folder in another, which only its owner may enter.
+    /// Creates a folder of mode 0700 in `folder`.
     ///
     /// # Errors
-    /// What the system says.
+    /// Errors of the file system.
     pub fn new_in(folder: &Path) -> io::Result<Self> {
         Ok(Self(tempfile::tempdir_in(folder)?.keep()))
     }
 
-    /// The same, with a name that begins so.
+    /// Creates a folder whose name begins with `prefix`.
     ///
     /// # Errors
-    /// What the system says.
+    /// Errors of the file system.
     pub fn named(prefix: &str, folder: &Path) -> io::Result<Self> {
         Ok(Self(tempfile::Builder::new().prefix(prefix).tempdir_in(folder)?.keep()))
     }
 
-    /// Where it is.
+    /// The path of the folder.
     #[must_use]
     pub fn path(&self) -> &Path {
         &self.0
     }
 
-    /// Leaves it where it is for good.
+    /// Keeps the folder. Returns its path.
     #[must_use]
     pub fn keep(self) -> PathBuf {
         let mut this = ManuallyDrop::new(self);
@@ -47,7 +47,7 @@ impl Drop for TemporaryFolder {
     fn drop(&mut self) {
         match remove(&self.0) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => {
-                warn!(folder = %self.0.display(), %error, "a folder could not be removed");
+                warn!(folder = %self.0.display(), %error, "could not remove a temporary folder");
             }
             _ => {}
         }

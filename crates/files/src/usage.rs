@@ -1,4 +1,4 @@
-//! How much of the disk a folder takes.
+//! Disk usage of a folder.
 
 use std::collections::HashSet;
 use std::io;
@@ -7,14 +7,14 @@ use std::path::Path;
 use crate::walk::{Bounds, Order, walk};
 use crate::watch::Watch;
 
-/// A file's blocks, as the system counts them (stat(2)), in bytes.
+/// The unit of `st_blocks` (stat(2)), in bytes.
 const BLOCK: u64 = 512;
 
-/// How many bytes of the disk all that is below a folder takes, at any depth; a file with several names once. What
-/// vanishes meanwhile takes nothing.
+/// Returns the disk usage of all entries below a folder, at any depth, in bytes. A file with several names counts once.
+/// Entries that vanish during the walk count as zero.
 ///
 /// # Errors
-/// What cannot be read, so that it cannot be told; [`crate::GivenUp`].
+/// An error if a folder cannot be read, or [`crate::GivenUp`].
 pub fn usage(folder: &Path, watch: &Watch) -> io::Result<u64> {
     let (mut total, mut seen) = (0_u64, HashSet::new());
     walk(folder, Order::Any, &Bounds::COUNTED, watch, |found| {

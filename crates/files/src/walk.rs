@@ -1,4 +1,4 @@
-//! Going through all that is in a folder.
+//! Bounded walk through a folder.
 
 use std::ffi::{CStr, CString, OsStr, OsString};
 use std::fs::File;
@@ -13,78 +13,78 @@ use rustix::io::Errno;
 use crate::folder::{self, is_dots};
 use crate::watch::Watch;
 
-/// How many folders may be in each other in a layer, an artifact or a cache.
+/// Maximum depth of nested folders in a layer, an artifact or a cache.
 pub const DEEPEST: usize = 512;
-/// How long a path in a layer, an artifact or a cache may be, in bytes. Nothing opens a path of 4,096 bytes or more at once
-/// (`PATH_MAX`), and the folder around it has a path of its own.
+/// Maximum length of a path in a layer, an artifact or a cache, in bytes. The kernel limits a path to 4,095 bytes
+/// (`PATH_MAX`), which includes the path of the store.
 pub const LONGEST_PATH: usize = 3072;
-/// How much of a path is shown that is too long or too deep, in bytes.
+/// How much of a long path a message shows, in bytes.
 const SHOWN: usize = 60;
 
-/// How a folder is opened that is gone through.
+/// Flags for the folders of a walk.
 const FOLDER: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 
-/// How much there may be in a folder.
+/// Limits of a walk.
 #[derive(Clone, Copy, Debug)]
 pub struct Bounds {
-    /// How many folders may be in each other.
+    /// Maximum depth of nested folders.
     pub deepest: usize,
-    /// How long a path from the topmost folder may be, in bytes.
+    /// Maximum length of a path relative to the root, in bytes.
     pub longest_path: usize,
-    /// How many files, folders and links there may be.
+    /// Maximum number of entries.
     pub entries: u64,
-    /// How long all paths together may be, in bytes: whoever keeps them needs that much memory.
+    /// Maximum total length of all paths, in bytes: the memory of a caller that keeps them.
     pub paths: u64,
 }
 
 impl Bounds {
-    /// What is kept: layers, artifacts, caches.
+    /// Limits of layers, artifacts and caches.
     pub const KEPT: Self = Self { deepest: DEEPEST, longest_path: LONGEST_PATH, entries: 2_000_000, paths: 256 << 20 };
-    /// What is only counted: at any depth.
+    /// Limits of a walk that only counts: any depth.
     pub const COUNTED: Self =
         Self { deepest: usize::MAX, longest_path: usize::MAX, entries: 50_000_000, paths: u64::MAX };
 }
 
-/// In which order a folder is gone through.
+/// Order of the entries.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Order {
-    /// As it comes: files of a folder before its folders.
+    /// Directory order. The files of a folder come before its subfolders.
     Any,
-    /// By name, a folder right before what is in it.
+    /// Sorted by name. A folder comes directly before its contents.
     Sorted,
 }
 
-/// Something in a folder.
+/// An entry.
 pub struct Found<'a> {
-    /// The folder that it is in.
+    /// The parent folder.
     pub folder: BorrowedFd<'a>,
-    /// Its name there.
+    /// The name in the parent folder.
     pub name: &'a CStr,
-    /// Its path from the topmost folder.
+    /// The path relative to the root.
     pub path: &'a Path,
-    /// What the system says of it, of a link itself.
+    /// The result of fstatat(2) without following links.
     pub stat: Stat,
 }
 
 impl Found<'_> {
-    /// What it is.
+    /// The type of the entry.
     #[must_use]
     pub fn kind(&self) -> FileType {
         FileType::from_raw_mode(self.stat.st_mode)
     }
 
-    /// Its length, in bytes.
+    /// The length, in bytes.
     #[must_use]
     pub fn length(&self) -> u64 {
         u64::try_from(self.stat.st_size).unwrap_or(0)
     }
 
-    /// Opens a file to read it. What became something else since it was found is not opened.
+    /// Opens the file for reading.
     ///
     /// # Errors
-    /// What the system says.
+    /// Errors of the file system, and an error if another file replaced this one after it was found.
     pub fn open(&self) -> io::Result<File> {
-        // Not to wait for somebody who writes, where it is a pipe now.
+        // A pipe would block otherwise.
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
         let file = openat(self.folder, self.name, flags, Mode::empty())?;
         let now = fstat(&file)?;
@@ -94,32 +94,32 @@ impl Found<'_> {
         Ok(File::from(file))
     }
 
-    /// Where a link leads.
+    /// The target of a link.
     ///
     /// # Errors
-    /// What the system says.
+    /// Errors of the file system.
     pub fn target(&self) -> io::Result<OsString> {
         let target = rustix::fs::readlinkat(self.folder, self.name, Vec::new())?;
         Ok(OsString::from_vec(target.into_bytes()))
     }
 }
 
-/// A folder whose entries are known, and some of which are still to be gone through.
+/// A folder whose entries were read.
 struct Level {
-    /// In reverse order.
+    /// Entries that remain, in reverse order.
     left: Vec<CString>,
-    /// How long the path of this folder is.
+    /// The length of the path of this folder.
     path: usize,
-    /// Which folder it is: its device and inode.
+    /// Device and inode.
     is: (u64, u64),
 }
 
-/// Goes through all that is below a folder. Follows no link and needs a few descriptors only, however deep it is: it goes
-/// back up by `..`, and makes sure that this is the folder that it came from. What others move elsewhere meanwhile is
-/// passed over.
+/// Calls `each` for every entry below `root`. The walk does not follow links. It needs three file descriptors at any depth,
+/// because it returns to a parent folder through `..` and compares device and inode. Folders that another process moves
+/// away during the walk are skipped.
 ///
 /// # Errors
-/// What the system says; what there is too much of; [`crate::GivenUp`]; and those of `each`.
+/// Errors of the file system, an error for an exceeded limit, [`crate::GivenUp`], and the errors of `each`.
 pub fn walk(
     root: &Path,
     order: Order,
@@ -141,12 +141,12 @@ pub fn walk(
         };
         if walker.visit(current.as_fd(), &name)? {
             let inner = match folder::open(current.as_fd(), &name) {
-                // It went, or became something else.
+                // The folder vanished or was replaced.
                 Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => continue,
                 other => other.map_err(|error| walker.told(error.into()))?,
             };
             if levels.len() > bounds.deepest {
-                return Err(walker.too("more than", bounds.deepest as u64, "folders are in each other"));
+                return Err(walker.too("more than", bounds.deepest as u64, "nested folders"));
             }
             levels.push(walker.enter(&inner)?);
             current = inner;
@@ -155,8 +155,8 @@ pub fn walk(
     Ok(())
 }
 
-/// The folder above the one that was gone through, which is that of the last level. Where others have moved what is below
-/// it, it is looked for at its path, and passed over where it is not there either.
+/// Opens the folder of the last level. If another process moved the folder below it, the parent is opened by its path. If
+/// that is a different folder, the level is skipped.
 fn go_up(top: &OwnedFd, from: &OwnedFd, levels: &mut Vec<Level>, path: &[u8]) -> io::Result<Option<OwnedFd>> {
     let Some(above) = levels.last() else { return Ok(None) };
     let up = openat(from, "..", FOLDER, Mode::empty())?;
@@ -175,7 +175,7 @@ fn go_up(top: &OwnedFd, from: &OwnedFd, levels: &mut Vec<Level>, path: &[u8]) ->
     Ok(None)
 }
 
-/// A path for people, of which only the beginning is shown where it is long.
+/// Returns the beginning of a path, for messages.
 #[must_use]
 pub fn beginning(path: &Path) -> String {
     let bytes = path.as_os_str().as_bytes();
@@ -203,7 +203,8 @@ struct Walker<'a> {
 }
 
 impl Walker<'_> {
-    /// Reads the names in a folder. Where the order does not matter, all but folders are done at once, and need no memory.
+    /// Reads the entries of a folder. With [`Order::Any`], entries that are not folders are visited at once, which saves
+    /// memory.
     fn enter(&mut self, folder: &OwnedFd) -> io::Result<Level> {
         let (mut left, length) = (Vec::new(), self.path.len());
         for entry in Dir::read_from(folder)? {
@@ -231,7 +232,7 @@ impl Walker<'_> {
         Ok(Level { left, path: length, is: identity(folder)? })
     }
 
-    /// Tells of something, whose path is the current one from now on. Answers whether it is a folder.
+    /// Calls `each` for an entry, whose path becomes the current path. Returns true for a folder.
     fn visit(&mut self, folder: BorrowedFd<'_>, name: &CStr) -> io::Result<bool> {
         self.watch.check()?;
         let stat = match statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) {
@@ -247,7 +248,7 @@ impl Walker<'_> {
             return Err(self.too("a path is longer than", self.bounds.longest_path as u64, "bytes"));
         }
         if self.paths > self.bounds.paths {
-            return Err(self.too("all paths together are longer than", self.bounds.paths, "bytes"));
+            return Err(self.too("all paths are in total longer than", self.bounds.paths, "bytes"));
         }
         let path = Path::new(OsStr::from_bytes(&self.path));
         let found = Found { folder, name, path, stat };

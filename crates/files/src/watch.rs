@@ -1,14 +1,14 @@
-//! Whether work goes on that takes long.
+//! Cancellation of long operations.
 
 use std::fmt;
 use std::io::{self, Read};
 use std::sync::Arc;
 
-/// Asked by whatever takes long, for each entry and each buffer: whether it goes on.
+/// Decides whether a long operation continues. Operations ask for each entry and each buffer.
 #[derive(Clone, Default)]
 pub struct Watch(Option<Arc<dyn Fn() -> Option<String> + Send + Sync>>);
 
-/// Work was given up before it was done.
+/// The operation was canceled, with the reason.
 #[derive(Debug)]
 pub struct GivenUp(pub String);
 
@@ -27,19 +27,19 @@ impl fmt::Debug for Watch {
 }
 
 impl Watch {
-    /// For work that nobody stops.
+    /// Never cancels.
     #[must_use]
     pub const fn none() -> Self {
         Self(None)
     }
 
-    /// `why_not` answers why the work does not go on, and nothing while it does. It is asked very often.
+    /// `why_not` returns the reason once the operation must stop. It is called very often.
     pub fn new(why_not: impl Fn() -> Option<String> + Send + Sync + 'static) -> Self {
         Self(Some(Arc::new(why_not)))
     }
 
     /// # Errors
-    /// [`GivenUp`], inside an error of its own kind, when the work does not go on.
+    /// An error that contains [`GivenUp`] if the operation must stop.
     pub fn check(&self) -> io::Result<()> {
         match self.0.as_ref().and_then(|why_not| why_not()) {
             Some(why) => Err(io::Error::other(GivenUp(why))),
@@ -47,13 +47,13 @@ impl Watch {
         }
     }
 
-    /// A reader that is asked for each buffer whether it goes on.
+    /// Wraps a reader. Each read asks first.
     pub const fn reader<R: Read>(&self, inner: R) -> Watched<'_, R> {
         Watched { watch: self, inner }
     }
 }
 
-/// A reader that ends with an error when the work does not go on.
+/// A reader that fails once the operation must stop.
 pub struct Watched<'a, R> {
     watch: &'a Watch,
     inner: R,

@@ -1,5 +1,5 @@
-//! A folder of bounded size: a file system of its own in a file of that length, so that the kernel itself holds the bound,
-//! whatever is written, under whatever name, and whether or not it still has one.
+//! A folder of limited size: an ext4 file system in a sparse file. The kernel enforces the limit, including for files with
+//! very long paths and for open files without a name.
 
 use std::fs::{self, File};
 use std::io;
@@ -12,30 +12,31 @@ use rustix::fs::{FallocateFlags, fallocate, statvfs};
 use rustix::mount::{UnmountFlags, unmount};
 use tracing::warn;
 
-/// How much of it is the file system's own: a part of it, in hundredths, and so many bytes.
+/// Overhead of the file system: a percentage, plus a number of bytes.
 const OVERHEAD: u64 = 5;
 const OVERHEAD_BYTES: u64 = 4 << 20;
-/// A file for so many bytes: as many as there may be.
+/// One inode per this number of bytes.
 const BYTES_FOR_FILE: &str = "8192";
-/// With less than this left, it is full.
+/// The file system counts as full below this number of free bytes.
 const FULL: u64 = 64 << 10;
-/// Where the programs are that make and mount file systems.
+/// Folders of the programs mkfs.ext4 and mount.
 const PROGRAMS: &str = "/usr/sbin:/sbin:/usr/bin:/bin";
 
-/// Such a folder, until this is dropped.
+/// A mounted file system. Dropping it unmounts and deletes the file system.
 #[derive(Debug)]
 pub(crate) struct Bounded {
     path: PathBuf,
 }
 
 impl Bounded {
-    /// Makes one in a folder, for so many bytes; nothing where this process may not, or the machine cannot.
+    /// Creates a file system of `size` bytes below `folder`. Returns `None` if this process is not root or the machine lacks
+    /// mkfs.ext4 or loop devices.
     pub(crate) fn new(folder: &Path, size: Size, ids: IdMap) -> Option<Self> {
         if !rustix::process::geteuid().is_root() {
             return None;
         }
         Self::make(folder, size.bytes(), ids)
-            .inspect_err(|error| warn!(%error, "what a job writes is counted, and not bounded by a file system"))
+            .inspect_err(|error| warn!(%error, "could not make a file system for a job with a disk limit; what it writes is counted instead"))
             .ok()
     }
 
@@ -51,7 +52,7 @@ impl Bounded {
         let mut mount = Command::new("mount");
         run(mount.args(["-t", "ext4", "-o", "loop,nosuid,nodev,noatime"]).arg(&image).arg(&path))?;
         let bounded = Self { path };
-        // It stays as long as it is mounted.
+        // The loop device keeps the file open.
         fs::remove_file(&image)?;
         fs::remove_dir(bounded.path.join("lost+found"))?;
         bounded.fill_up_but(size)?;
@@ -59,7 +60,7 @@ impl Bounded {
         Ok(bounded)
     }
 
-    /// Takes what there is more than so many bytes: the file system's own part is a little less than was thought.
+    /// Reserves the space above `size`: the actual overhead is a little smaller than estimated.
     fn fill_up_but(&self, size: u64) -> io::Result<()> {
         let free = self.free()?.0;
         if free > size {
@@ -69,18 +70,18 @@ impl Bounded {
         Ok(())
     }
 
-    /// How many bytes and how many files have room in it.
+    /// The number of free bytes and free inodes.
     fn free(&self) -> io::Result<(u64, u64)> {
         let disk = statvfs(&self.path)?;
         Ok((disk.f_bavail.saturating_mul(disk.f_frsize), disk.f_favail))
     }
 
-    /// Where it is.
+    /// The mount point.
     pub(crate) fn path(&self) -> &Path {
         &self.path
     }
 
-    /// Whether nothing more has room in it.
+    /// Returns true if the file system has no free space or no free inodes.
     pub(crate) fn is_full(&self) -> bool {
         self.free().is_ok_and(|(bytes, files)| bytes < FULL || files == 0)
     }
@@ -88,28 +89,28 @@ impl Bounded {
 
 impl Drop for Bounded {
     fn drop(&mut self) {
-        // Whoever has something open in it keeps the file system, and nobody finds it any more.
+        // A lazy unmount: the file system is freed when the last open file in it is closed.
         if let Err(error) = unmount(&self.path, UnmountFlags::DETACH) {
-            warn!(path = %self.path.display(), %error, "a job's file system could not be unmounted");
+            warn!(path = %self.path.display(), %error, "could not unmount the file system of a job");
         }
     }
 }
 
-/// Unmounts what an earlier process left mounted below a folder.
+/// Unmounts all file systems below a folder, which an earlier process left.
 pub(crate) fn unmount_all_below(folder: &Path) {
     let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
-    // The latest first: one may be on another.
+    // In reverse order, because mounts may be nested.
     for line in mounts.lines().rev() {
         let Some(path) = line.split(' ').nth(4).map(unescaped).map(PathBuf::from) else { continue };
         if path.starts_with(folder)
             && let Err(error) = unmount(&path, UnmountFlags::DETACH)
         {
-            warn!(path = %path.display(), %error, "a file system of an earlier job could not be unmounted");
+            warn!(path = %path.display(), %error, "could not unmount the file system of an earlier job");
         }
     }
 }
 
-/// A path as proc_pid_mountinfo(5) writes it: blanks and the like as three octal digits.
+/// Decodes the octal escapes of proc_pid_mountinfo(5).
 fn unescaped(text: &str) -> String {
     let (mut bytes, mut rest) = (Vec::new(), text.as_bytes());
     while let Some((first, after)) = rest.split_first() {

@@ -70,13 +70,16 @@ impl Folder {
             return Err(FolderTaken(path).into());
         }
         lock.set_len(0).and_then(|()| write!(lock, "{}", std::process::id())).with_context(told)?;
-        let removed = path.join(REMOVED);
-        fs::create_dir_all(&removed).with_context(told)?;
-        unmount_all_below(&path);
+        let (removed, images) = (path.join(REMOVED), path.join("images"));
+        // Each on the file system of what is moved there.
+        let all_removed = [removed.clone(), images.join(REMOVED)];
+        all_removed.iter().try_for_each(fs::create_dir_all).with_context(told)?;
+        // Not below the whole folder: the owner may have mounted a disk for the images.
+        [path.join("jobs"), removed.clone()].iter().for_each(|folder| unmount_all_below(folder));
         set_aside(&path.join("jobs"), &removed).with_context(told)?;
-        set_aside(&path.join("images").join("unfinished"), &removed).with_context(told)?;
-        let store = Store::open(&path.join("images"), ids)?;
-        remove_in_background(removed);
+        set_aside(&images.join("unfinished"), &all_removed[1]).with_context(told)?;
+        let store = Store::open(&images, ids)?;
+        all_removed.into_iter().for_each(remove_in_background);
         let contents = Contents::open(path.join("files"), ids).with_context(told)?;
         let sources = Sources::open(path.join("sources")).with_context(told)?;
         let archives = Arc::new(Recent::new(ARCHIVES_KEPT));

@@ -1,5 +1,5 @@
-//! Places of the runner that are held by work which does not end, although its job did: a disk that does not answer, or a
-//! fault of this program. The server is told, so that nobody looks for the jobs that such a place does not take.
+//! Stuck slots: a job has ended, but its thread still runs, for example because a disk does not answer. The runner reports
+//! them to the server, which shows them.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -7,12 +7,12 @@ use std::time::Duration;
 use tokio::sync::watch;
 use tokio::time::Instant;
 
-/// How long work may take to end after its job did.
+/// How long a thread may run after the end of its job before the slot counts as stuck.
 const GRACE: Duration = Duration::from_secs(60);
-/// How often is looked.
+/// Interval of the check.
 const PAUSE: Duration = Duration::from_secs(1);
 
-/// How many places are stuck.
+/// The number of stuck slots.
 #[derive(Clone, Debug)]
 pub(crate) struct StuckPlaces(Arc<watch::Sender<usize>>);
 
@@ -21,12 +21,12 @@ impl StuckPlaces {
         Self(Arc::new(watch::Sender::new(0)))
     }
 
-    /// Tells of each change.
+    /// Returns a receiver of changes.
     pub(crate) fn subscribe(&self) -> watch::Receiver<usize> {
         self.0.subscribe()
     }
 
-    /// Waits until work has ended. When it should have for long, its place counts as stuck meanwhile.
+    /// Waits for `work`. The slot counts as stuck from [`GRACE`] after `should_end` until `work` ends.
     pub(crate) async fn await_end<T>(&self, should_end: impl Fn() -> bool, work: impl Future<Output = T>) -> T {
         let stuck = async {
             let mut since = None::<Instant>;

@@ -48,15 +48,15 @@ pub(crate) enum What {
     Hold(Vec<(Ipv4Addr, u8)>),
 }
 
-/// A function of this program that a sandbox calls in place of a command ([`Spec::is_function`]). It is given the arguments
-/// behind its name, and answers its exit status. What it prints is the output.
+/// A function of this program that a sandbox calls instead of a command ([`Spec::is_function`]). It receives the arguments
+/// after its name and returns its exit status. Its standard output is the output of the sandbox.
 pub type Function = fn(&[String]) -> i32;
 
-/// Functions, by name.
+/// Functions with their names.
 pub type Functions = &'static [(&'static str, Function)];
 
 /// Call this first in `main`: it takes over, and never returns, when the program was started by a
-/// [`crate::Launcher`]. It must come before any thread is started. Sandboxes may call these functions.
+/// [`crate::Launcher`]. It must come before any thread is started. Sandboxes may call `functions`.
 pub fn enter_if_asked(functions: Functions) {
     if std::env::args_os().nth(1).is_some_and(|word| word == ENTER_WORD) {
         std::process::exit(enter(functions));

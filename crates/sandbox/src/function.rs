@@ -1,5 +1,5 @@
-//! Functions of this program that are called in a sandbox: for reading what strangers wrote. No program and no library of
-//! the machine has to be shown for that.
+//! Calls a function of this program in a sandbox, for example to parse untrusted files. The sandbox needs no program and no
+//! library of the machine.
 
 use std::fs::File;
 use std::io;
@@ -12,12 +12,12 @@ use crate::enter::{Function, Functions};
 use crate::error::SetupError;
 use crate::spec::Spec;
 
-/// The memory that a function may take, in bytes, however much the sandbox may.
+/// Maximum address space of a function, in bytes.
 const MOST_MEMORY: u64 = 1 << 30;
-/// What is said to the caller of a function that broke (a panic says the rest).
+/// Exit status after a panic.
 const BROKE: i32 = 101;
 
-/// The function that is asked for, if one is.
+/// Finds the function that `spec` names.
 pub(crate) fn find(spec: &Spec, functions: Functions) -> Result<Option<Function>, SetupError> {
     if !spec.is_function {
         return Ok(None);
@@ -26,7 +26,7 @@ pub(crate) fn find(spec: &Spec, functions: Functions) -> Result<Option<Function>
     Ok(Some(named.ok_or("this program has no such function")?.1))
 }
 
-/// Calls a function in a process of its own, with nothing open but its output.
+/// Calls a function in a child process that has only its output open.
 pub(crate) fn start(function: Function, arguments: &[String]) -> io::Result<Pid> {
     // SAFETY: the C library's own fork: its allocator and its streams are sound in the child, although another thread of
     // this process waits for orders. That thread holds no lock of this program.
@@ -40,7 +40,7 @@ pub(crate) fn start(function: Function, arguments: &[String]) -> io::Result<Pid>
                     BROKE
                 }
             };
-            // Nothing of the process that this one was made of is to be put in order here.
+            // Destructors and exit handlers of the parent process must not run here.
             // SAFETY: it takes a number and does not return.
             unsafe { libc::_exit(status) }
         }
@@ -48,7 +48,7 @@ pub(crate) fn start(function: Function, arguments: &[String]) -> io::Result<Pid>
     }
 }
 
-/// Gives up what a command would lose when it begins.
+/// Drops the descriptors and capabilities that execve(2) would drop for a command.
 fn shut_in() -> io::Result<()> {
     setpgid(None, None)?;
     rustix::stdio::dup2_stdin(File::open("/dev/null")?)?;

@@ -25,8 +25,8 @@ pub struct Spec {
     pub secrets: Vec<SecretFile>,
     /// The program and its arguments. The program is looked for in `PATH` of [`Spec::env`].
     pub argv: Vec<String>,
-    /// Whether the first of these names a function of this program in place of a command ([`crate::enter_if_asked`]). It
-    /// needs nothing of the root file system, may read all in it, and may do nothing else.
+    /// Whether `argv[0]` names a function of this program instead of a command ([`crate::enter_if_asked`]). The function needs
+    /// nothing in the root file system. It can read all files in it.
     pub is_function: bool,
     /// The whole environment.
     pub env: BTreeMap<String, String>,

@@ -2699,7 +2699,7 @@ export interface components {
         };
         /** @description A runner. */
         RunnerView: {
-            /** @description How many of these places are in use, those that are stuck as well. */
+            /** @description Number of slots in use, including stuck ones. */
             busy: number;
             /** @description Whether it was seen lately. */
             here: boolean;
@@ -2717,7 +2717,7 @@ export interface components {
             projects: string[];
             /** @description How many jobs it does at once. */
             slots: number;
-            /** @description How many places are held by work that does not end, although its job did: until the runner is started anew. */
+            /** @description Number of stuck slots: the job has ended, but its thread still runs. Restarting the runner frees them. */
             stuck: number;
             /** @description Its version; empty where it was not seen. */
             version: string;

@@ -39,14 +39,11 @@ fn what_is_kept_has_bounds_and_what_is_counted_may_be_of_any_depth() {
     let told = |bounds: Bounds, root: &Path| {
         walk(root, Order::Any, &bounds, &Watch::none(), |_| Ok(())).unwrap_err().to_string()
     };
-    assert_eq!(
-        told(Bounds::KEPT, &root),
-        format!("more than 512 folders are in each other, at {}…", &"bed/".repeat(15))
-    );
+    assert_eq!(told(Bounds::KEPT, &root), format!("more than 512 nested folders, at {}…", &"bed/".repeat(15)));
     let words = told(Bounds { longest_path: 40, ..Bounds::KEPT }, &root);
     assert_eq!(words, format!("a path is longer than 40 bytes, at {}lily", "bed/".repeat(10)));
     let words = told(Bounds { paths: 30, ..Bounds::KEPT }, &root);
-    assert!(words.starts_with("all paths together are longer than 30 bytes, at "), "{words}");
+    assert!(words.starts_with("all paths are in total longer than 30 bytes, at "), "{words}");
     // On a thread with little stack; every folder takes a block.
     let counted = std::thread::Builder::new().stack_size(96 << 10).spawn(move || {
         let mut count = 0_u32;

@@ -139,6 +139,31 @@ struct Walk<'a> {
     is_part: bool,
 }
 
+/// A folder of a walk.
+struct Level {
+    folder: PathBuf,
+    inner: PathBuf,
+    /// The entries that remain.
+    listed: std::vec::IntoIter<(OsString, (PathBuf, Facts))>,
+    /// The index of the folder's own item.
+    place: usize,
+    /// Whether the folder is left out itself, and something in it may be taken back.
+    is_hidden: bool,
+}
+
+impl Level {
+    fn has_many_folders(&self) -> bool {
+        self.listed.as_slice().iter().filter(|(_, (_, data))| data.is_dir()).count() >= MANY
+    }
+
+    /// Removes the item of a folder that is left out, if nothing in it was taken back.
+    fn leave(&self, items: &mut Vec<Item>) {
+        if self.is_hidden && items.len() == self.place + 1 {
+            items.pop();
+        }
+    }
+}
+
 impl Source<'_> {
     /// Adds what a path or pattern names. Answers how many things of that name there are: of a path at least one, of a
     /// pattern maybe none.
@@ -245,14 +270,15 @@ impl Source<'_> {
         Ok(found.into_iter().collect())
     }
 
-    /// This folder and all below it.
+    /// Adds a folder and all folders below it.
     fn folders_below(&self, folder: &Path, all: &mut BTreeSet<PathBuf>) -> Result<(), FilesError> {
-        self.watch.check().map_err(at(folder))?;
-        all.insert(folder.to_owned());
-        for (name, (_, data)) in self.layers.list(folder).map_err(at(folder))? {
-            if data.is_dir() {
-                self.folders_below(&folder.join(name), all)?;
-            }
+        let mut waiting = vec![folder.to_owned()];
+        while let Some(folder) = waiting.pop() {
+            self.watch.check().map_err(at(&folder))?;
+            let listed = self.layers.list(&folder).map_err(at(&folder))?;
+            let folders = listed.into_iter().filter(|(_, (_, data))| data.is_dir());
+            waiting.extend(folders.map(|(name, _)| folder.join(name)));
+            all.insert(folder);
         }
         Ok(())
     }
@@ -272,37 +298,75 @@ impl Source<'_> {
         !(self.is_left_out(path) || self.is_left_out(&real)) || is_way_in()
     }
 
-    /// Adds what is in a folder. `inner` is the way from what was named to the folder.
+    /// Adds the contents of a folder. `inner` is the path from the named folder to this one.
     fn walk(&self, folder: &Path, inner: &Path, walk: Walk<'_>, items: &mut Vec<Item>) -> Result<(), FilesError> {
-        self.watch.check().map_err(at(folder))?;
-        let listed = self.layers.list(folder).map_err(at(folder))?;
-        let folders = listed.iter().filter(|(_, (_, data))| data.is_dir()).count();
-        let take = |listed: &[(OsString, (PathBuf, Facts))], walk, items: &mut Vec<Item>| {
-            listed.iter().try_for_each(|(name, (on_disk, data))| {
-                self.take((folder, name), inner.join(name), (on_disk, *data), walk, items)
-            })
-        };
-        if folders < MANY || walk.is_part {
-            return take(&listed, walk, items);
+        let top = self.level(folder.to_owned(), inner.to_owned(), items.len(), false)?;
+        self.walk_levels(top, walk, items)
+    }
+
+    /// Lists a folder, whose own item is the one at `place`.
+    fn level(&self, folder: PathBuf, inner: PathBuf, place: usize, is_hidden: bool) -> Result<Level, FilesError> {
+        self.watch.check().map_err(at(&folder))?;
+        let listed = self.layers.list(&folder).map_err(at(&folder))?.into_iter();
+        Ok(Level { folder, inner, listed, place, is_hidden })
+    }
+
+    /// Adds the contents of a folder. Nested folders wait in a list: recursion would need a stack for 512 of them.
+    fn walk_levels(&self, top: Level, walk: Walk<'_>, items: &mut Vec<Item>) -> Result<(), FilesError> {
+        if !walk.is_part && top.has_many_folders() {
+            return self.walk_in_parts(&top, walk, items);
         }
+        let mut levels = vec![top];
+        while let Some(level) = levels.last_mut() {
+            let Some((name, (on_disk, data))) = level.listed.next() else {
+                if let Some(level) = levels.pop() {
+                    level.leave(items);
+                }
+                continue;
+            };
+            let inner = level.inner.join(&name);
+            let place = items.len();
+            let Some((path, inner, is_hidden)) =
+                self.take((&level.folder, &name), inner, (on_disk, data), walk, items)?
+            else {
+                continue;
+            };
+            let inside = self.level(path, inner, place, is_hidden)?;
+            if !walk.is_part && inside.has_many_folders() {
+                self.walk_in_parts(&inside, walk, items)?;
+                inside.leave(items);
+            } else {
+                levels.push(inside);
+            }
+        }
+        Ok(())
+    }
+
+    /// Adds the contents of a folder with many subfolders, on all CPUs.
+    fn walk_in_parts(&self, level: &Level, walk: Walk<'_>, items: &mut Vec<Item>) -> Result<(), FilesError> {
+        let listed = level.listed.as_slice();
         let parts: Vec<_> = listed.chunks(listed.len().div_ceil(PARTS)).collect();
         let found = parallel::each(parts.len(), |number| {
             let mut items = Vec::new();
-            take(parts[number], Walk { is_part: true, ..walk }, &mut items).map(|()| items)
+            let (folder, inner) = (level.folder.clone(), level.inner.clone());
+            let listed = parts[number].to_vec();
+            let part = Level { folder, inner, listed: listed.into_iter(), place: 0, is_hidden: false };
+            self.walk_levels(part, Walk { is_part: true, ..walk }, &mut items).map(|()| items)
         })?;
         items.extend(found.into_iter().flatten());
         Ok(())
     }
 
-    /// Adds something in a folder, and what is in it.
+    /// Adds an entry of a folder. Returns the path, the inner path, and whether it is left out itself, of a folder whose
+    /// contents are to be added.
     fn take(
         &self,
         (folder, name): (&Path, &OsStr),
         inner: PathBuf,
-        (on_disk, data): (&Path, Facts),
+        (on_disk, data): (PathBuf, Facts),
         walk: Walk<'_>,
         items: &mut Vec<Item>,
-    ) -> Result<(), FilesError> {
+    ) -> Result<Option<(PathBuf, PathBuf, bool)>, FilesError> {
         self.watch.check().map_err(at(folder))?;
         let ignore = self.ignore.filter(|ignore| !ignore.is_empty());
         // Most files are left out by nothing, and nobody asks for their paths.
@@ -314,23 +378,15 @@ impl Source<'_> {
             if rules.left_out_by(path).is_some() {
                 // A folder that is left out is gone into where something in it may be taken back.
                 if !(data.is_dir() && rules.takes_back()) {
-                    return Ok(());
+                    return Ok(None);
                 }
                 is_hidden = true;
             }
         }
-        let place = items.len();
         let below = data.is_dir().then(|| inner.clone());
         let to = if walk.lead.as_os_str().is_empty() { inner } else { walk.lead.join(inner) };
-        items.push(Item::new(to, on_disk.to_owned(), data, self));
-        if let Some(inner) = below {
-            self.walk(&path, &inner, walk, items)?;
-        }
-        // It is there only for what is taken back in it.
-        if is_hidden && items.len() == place + 1 {
-            items.pop();
-        }
-        Ok(())
+        items.push(Item::new(to, on_disk, data, self));
+        Ok(below.map(|inner| (path, inner, is_hidden)))
     }
 
     /// The path in the layers of the one thing that a mount shows.

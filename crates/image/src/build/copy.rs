@@ -267,7 +267,7 @@ mod tests {
         source.find(".", &layout, &mut items).unwrap();
         let error = super::super::copied_files::note_contents(&mut items, None, &watch).unwrap_err();
         let FilesError::Io(_, error) = error else { panic!("{error:?}") };
-        assert!(error.to_string().starts_with("more than 512 folders are in each other"), "{error}");
+        assert!(error.to_string().starts_with("more than 512 nested folders"), "{error}");
     }
 
     proptest! {

@@ -1,5 +1,5 @@
-//! Looking into files that tell of packages. They are of strangers, and what reads them is large: it happens in a sandbox,
-//! in a function of this program that can only read those files, and says what it found in bounded lines.
+//! Reads package databases in a sandbox. The files are untrusted and their parsers are large, so a function of this program
+//! parses them in a sandbox that can only read those files. It returns its result in lines of bounded length and number.
 
 use std::fmt;
 use std::io::{self, BufRead, Read, Write};
@@ -11,33 +11,33 @@ use serde::{Deserialize, Serialize};
 
 use super::tells::{may_tell, packages_of};
 
-/// What sandboxes may call: the program's `main` hands it to [`pondrix_sandbox::enter_if_asked`].
+/// The functions for [`pondrix_sandbox::enter_if_asked`], which `main` calls.
 pub const FUNCTIONS: Functions = &[(NAME, inspect)];
 /// The name of the function.
 const NAME: &str = "inspect";
 
-/// How many files are looked into, of a layer.
+/// Maximum number of files per layer.
 const MOST_FILES: usize = 200_000;
-/// How many packages are told of, of a layer.
+/// Maximum number of packages per layer.
 const MOST_PACKAGES: usize = 200_000;
-/// How long a name, version or licence may be, in bytes.
+/// Maximum length of a name, version or license, in bytes.
 const LONGEST_TEXT: usize = 1024;
-/// How long one line may be, and all together, in bytes.
+/// Maximum length of a line and of the answer, in bytes.
 const LONGEST_LINE: u64 = 16 << 10;
 const LONGEST_ANSWER: u64 = 128 << 20;
-/// How many files are named whose content is not what it should be.
+/// Maximum number of reported invalid files.
 const MOST_PROBLEMS: usize = 20;
 
-/// Looks into files.
+/// Reads the packages of files.
 pub trait Inspector: fmt::Debug + Send + Sync {
-    /// What the files tell; nothing where that could not be found out, which is told to whom it concerns.
+    /// Returns the packages, or `None` if they could not be read. The implementation reports the reason.
     fn inspect(&self, request: &Request) -> Option<Told>;
 }
 
-/// Files to look into.
+/// Files to read.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Request {
-    /// Folders of this machine that they are in.
+    /// Folders of this machine that contain the files.
     #[serde(skip)]
     folders: Vec<PathBuf>,
     files: Vec<Asked>,
@@ -45,22 +45,22 @@ pub struct Request {
 
 #[derive(Debug, Serialize, Deserialize)]
 struct Asked {
-    /// A number of whoever asks.
+    /// A number that the caller chose.
     place: usize,
-    /// Its path in the layer: that says what it is.
+    /// The path in the layer, which determines the type of the file.
     path: String,
-    /// Where it is: the number of a folder, and its path there.
+    /// The index of the folder, and the path in that folder.
     folder: usize,
     at: PathBuf,
     size: u64,
 }
 
-/// What files tell.
+/// The packages of files.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub struct Told {
-    /// Of each file that tells of packages, its number, and these.
+    /// The number and the packages of each file that has any.
     pub packages: Vec<(usize, Vec<Package>)>,
-    /// What is wrong with files, and in which; of very many only some.
+    /// Messages about invalid files; at most [`MOST_PROBLEMS`].
     pub problems: Vec<String>,
 }
 
@@ -69,17 +69,17 @@ pub struct Told {
 enum Line {
     Package(usize, Package),
     Problem(String),
-    /// Nothing comes behind it.
+    /// The last line.
     End,
 }
 
 impl Request {
-    /// Of files in these folders.
+    /// A request for files in these folders.
     pub(super) fn new(folders: &[PathBuf]) -> Self {
         Self { folders: folders.to_vec(), files: Vec::new() }
     }
 
-    /// Adds a file, if it may tell of packages and is in one of the folders.
+    /// Adds a file if its type may contain packages and one of the folders contains it.
     pub(super) fn add(&mut self, place: usize, entry: &Entry, on_disk: &Path) {
         if self.files.len() >= MOST_FILES {
             return;
@@ -92,17 +92,17 @@ impl Request {
         }
     }
 
-    /// What an inspector finds in the files. Nobody is asked about none.
+    /// Asks the inspector, unless there are no files.
     pub(super) fn told_by(&self, inspector: &dyn Inspector) -> Option<Vec<(usize, Vec<Package>)>> {
         if self.files.is_empty() { Some(Vec::new()) } else { inspector.inspect(self).map(|told| told.packages) }
     }
 
-    /// The folders to show in the sandbox, only to be read, and where.
+    /// The folders to mount read-only in the sandbox, with their mount points.
     pub fn folders(&self) -> impl Iterator<Item = (&Path, String)> {
         self.folders.iter().enumerate().map(|(number, folder)| (folder.as_path(), shown_at(number)))
     }
 
-    /// The function to call there, and its arguments ([`pondrix_sandbox::Spec::is_function`]).
+    /// The name and the arguments of the function ([`pondrix_sandbox::Spec::is_function`]).
     #[must_use]
     pub fn words(&self) -> Vec<String> {
         vec![NAME.to_owned(), serde_json::to_string(self).unwrap_or_default()]
@@ -113,14 +113,14 @@ fn shown_at(folder: usize) -> String {
     format!("/files/{folder}")
 }
 
-/// The function itself.
+/// The function that runs in the sandbox.
 fn inspect(arguments: &[String]) -> i32 {
     let Some(request) = arguments.first().and_then(|text| serde_json::from_str::<Request>(text).ok()) else { return 2 };
     let out = io::BufWriter::new(io::stdout().lock());
     i32::from(answer(&request, &|folder| PathBuf::from(shown_at(folder)), out).is_err())
 }
 
-/// Looks into the files, and tells of each.
+/// Reads the files and writes the answer.
 fn answer(request: &Request, folder: &dyn Fn(usize) -> PathBuf, mut out: impl Write) -> io::Result<()> {
     let (mut packages, mut problems) = (0, 0);
     let mut say = |line: Line| {
@@ -140,7 +140,7 @@ fn answer(request: &Request, folder: &dyn Fn(usize) -> PathBuf, mut out: impl Wr
             Err(error) if problems < MOST_PROBLEMS => {
                 problems += 1;
                 let (path, why) = (cut(&file.path), cut(&error.to_string()));
-                say(Line::Problem(format!("the packages in {path} cannot be told: {why}")))?;
+                say(Line::Problem(format!("could not read the packages in {path}: {why}")))?;
             }
             Err(_) => {}
         }
@@ -153,16 +153,16 @@ fn cut(text: &str) -> String {
     text.chars().take(LONGEST_TEXT / 4).collect()
 }
 
-/// Whether what a package says of itself is no longer than such things are.
+/// Returns true if no text of the package is too long.
 fn is_sound(package: &Package) -> bool {
     let texts = [Some(&package.name), Some(&package.version), package.license.as_ref()];
     texts.into_iter().flatten().all(|text| text.len() <= LONGEST_TEXT)
 }
 
-/// Reads an answer: whoever gave it may have been taken over by what is in the files.
+/// Reads an answer. It is untrusted: a file may have taken over the process that wrote it.
 ///
 /// # Errors
-/// When it is cut short, or says more than there may be.
+/// If the answer is cut short, invalid, or exceeds a limit.
 pub fn read_told(answer: impl Read) -> io::Result<Told> {
     let wrong = |words: &str| io::Error::new(io::ErrorKind::InvalidData, words.to_owned());
     let mut lines = io::BufReader::new(answer.take(LONGEST_ANSWER));
@@ -171,9 +171,9 @@ pub fn read_told(answer: impl Read) -> io::Result<Told> {
         let mut line = Vec::new();
         (&mut lines).take(LONGEST_LINE).read_until(b'\n', &mut line)?;
         if line.last() != Some(&b'\n') {
-            return Err(wrong("what was found in the files is cut short"));
+            return Err(wrong("the answer is cut short"));
         }
-        match serde_json::from_slice(&line).map_err(|_| wrong("what was found in the files is not understood"))? {
+        match serde_json::from_slice(&line).map_err(|_| wrong("the answer is not valid"))? {
             Line::End => return Ok(told),
             Line::Problem(words) if told.problems.len() < MOST_PROBLEMS => told.problems.push(words),
             Line::Package(place, package) if count < MOST_PACKAGES && is_sound(&package) => {
@@ -183,12 +183,12 @@ pub fn read_told(answer: impl Read) -> io::Result<Told> {
                     _ => told.packages.push((place, vec![package])),
                 }
             }
-            _ => return Err(wrong("more was found in the files than there may be")),
+            _ => return Err(wrong("the answer is longer than its limits")),
         }
     }
 }
 
-/// Nobody looks into files, and nothing is told of them.
+/// Reads no files.
 #[derive(Debug)]
 pub struct NoInspector;
 
@@ -198,7 +198,7 @@ impl Inspector for NoInspector {
     }
 }
 
-/// Looks into files in this very process: for files that are known, as those of tests.
+/// Reads files in this process; for trusted files in tests.
 #[derive(Debug)]
 pub struct InspectorHere;
 
@@ -223,11 +223,11 @@ mod tests {
         let package = r#"{"Package":[7,{"kind":"rpm","name":"moss","version":"1"}]}"#;
         let whole = told(&format!("{package}\n{package}\n{{\"Problem\":\"why\"}}\n\"End\"\n")).unwrap();
         assert_eq!((whole.packages.len(), whole.packages[0].1.len(), whole.problems.len()), (1, 2, 1));
-        let short = "what was found in the files is cut short";
+        let short = "the answer is cut short";
         assert_eq!(told(&format!("{package}\n")).unwrap_err(), short);
         assert_eq!(told(&"x".repeat(1 << 20)).unwrap_err(), short);
-        assert_eq!(told("lily\n").unwrap_err(), "what was found in the files is not understood");
-        let more = "more was found in the files than there may be";
+        assert_eq!(told("lily\n").unwrap_err(), "the answer is not valid");
+        let more = "the answer is longer than its limits";
         let long = package.replace("moss", &"m".repeat(LONGEST_TEXT + 1));
         assert_eq!(told(&format!("{long}\n\"End\"\n")).unwrap_err(), more);
         assert_eq!(told(&format!("{package}\n").repeat(MOST_PACKAGES + 1)).unwrap_err(), more);
@@ -260,7 +260,7 @@ mod tests {
         assert_eq!(request.files.iter().map(|file| file.place).collect::<Vec<_>>(), [2, 3]);
         let told = InspectorHere.inspect(&request).unwrap();
         assert_eq!((told.packages.len(), told.packages[0].0), (1, 3));
-        assert!(told.problems[0].starts_with("the packages in var/lib/rpm/Packages cannot be told: "), "{told:?}");
+        assert!(told.problems[0].starts_with("could not read the packages in var/lib/rpm/Packages: "), "{told:?}");
         assert_eq!(NoInspector.inspect(&request), None);
         assert_eq!(Request::new(&[]).told_by(&NoInspector), Some(Vec::new()), "nobody is asked about none");
     }

@@ -85,7 +85,7 @@ impl Left {
     }
 
     fn take(&mut self, length: u64) -> io::Result<()> {
-        self.0 = self.0.checked_sub(length).ok_or_else(|| damaged("a header, which is longer than what is left,"))?;
+        self.0 = self.0.checked_sub(length).ok_or_else(|| damaged("the length of a header"))?;
         Ok(())
     }
 }

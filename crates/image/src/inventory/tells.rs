@@ -1,4 +1,4 @@
-//! The files that tell of packages, and what they tell.
+//! The types of files that list packages, and their parsers.
 
 use std::fs::{self, File};
 use std::io::{self, Read};
@@ -18,7 +18,7 @@ const LONGEST_PROGRAM: u64 = 512 << 20;
 /// What a program begins with (elf(5)): 64-bit, little-endian.
 const PROGRAM: &[u8; 6] = b"\x7fELF\x02\x01";
 
-/// Whether a file may tell of packages: only such are looked into. A program has to be one that this module reads.
+/// Returns true if the type of a file may contain packages. A program must be a 64-bit ELF file.
 pub(super) fn may_tell(path: &str, mode: u32, size: u64, on_disk: &Path) -> bool {
     let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
     let parent = folder.rsplit('/').next().unwrap_or_default();
@@ -41,17 +41,17 @@ fn is_program(path: &Path) -> io::Result<bool> {
     Ok(first == *PROGRAM)
 }
 
-/// The packages that a file tells of, whose path in the layer this is, and which can be read there.
+/// Returns the packages of the file at `on_disk`, whose path in the layer is `path`.
 ///
 /// # Errors
-/// When it is not what its name says.
+/// If the content does not match the type of the file.
 pub(super) fn packages_of(path: &str, size: u64, on_disk: &Path) -> io::Result<Vec<Package>> {
     let mut found = Vec::new();
     let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
     let parent = folder.rsplit('/').next().unwrap_or_default();
     let text = || {
         if size >= LONGEST {
-            return Err(io::Error::other(format!("it is longer than {} MiB", LONGEST >> 20)));
+            return Err(io::Error::other(format!("the file is longer than {} MiB", LONGEST >> 20)));
         }
         Ok(String::from_utf8_lossy(&fs::read(on_disk)?).into_owned())
     };
@@ -65,7 +65,7 @@ pub(super) fn packages_of(path: &str, size: u64, on_disk: &Path) -> io::Result<V
         "PKG-INFO" if parent.ends_with(".egg-info") => found.extend(packages::python(&text()?)),
         "package.json" if is_node_package(folder) => found.extend(packages::npm(&text()?)),
         "Cargo.lock" => found.extend(packages::cargo_lock(&text()?)),
-        // A program that says nothing is most of them.
+        // Most programs have no list of packages.
         _ => found.extend(program(on_disk).unwrap_or_default()),
     }
     Ok(found)

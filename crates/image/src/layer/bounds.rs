@@ -40,7 +40,7 @@ impl Bounds {
             return over(format!("the files of the archive are larger than {} GiB together", MOST_BYTES >> 30));
         }
         if path.components().count() > DEEPEST {
-            return over(format!("more than {DEEPEST} folders are in each other, at {}", beginning(path)));
+            return over(format!("more than {DEEPEST} nested folders, at {}", beginning(path)));
         }
         if path.as_os_str().len() > LONGEST_PATH {
             return over(format!("a path is longer than {LONGEST_PATH} bytes, at {}", beginning(path)));
@@ -85,7 +85,7 @@ mod tests {
         let mut bounds = Bounds::default();
         bounds.admit(Path::new(&"a/".repeat(DEEPEST)), 0).unwrap();
         let words = told(&mut bounds, &"a/".repeat(DEEPEST + 1), 0);
-        assert_eq!(words, format!("more than 512 folders are in each other, at {}…", "a/".repeat(30)));
+        assert_eq!(words, format!("more than 512 nested folders, at {}…", "a/".repeat(30)));
         let words = told(&mut bounds, &"a".repeat(LONGEST_PATH + 1), 0);
         assert_eq!(words, format!("a path is longer than 3072 bytes, at {}…", "a".repeat(60)));
     }

@@ -15,7 +15,7 @@ mod steps;
 mod upload;
 mod wire;
 
-pub use client::download;
+pub use client::{DownloadError, download};
 pub use error::RegistryError;
 pub use guard::NotReached;
 pub use pull::{Pull, Pulling, Wanted, pull, pull_and_tell, pull_for};

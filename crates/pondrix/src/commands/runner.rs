@@ -295,8 +295,8 @@ fn state(runner: &RunnerView) -> String {
     }
     let stuck = match runner.stuck {
         0 => String::new(),
-        1 => ", one place is stuck: start it anew".to_owned(),
-        count => format!(", {count} places are stuck: start it anew"),
+        1 => ", 1 slot is stuck: restart this runner".to_owned(),
+        count => format!(", {count} slots are stuck: restart this runner"),
     };
     let Some(pause) = &runner.paused else { return format!("here{stuck}") };
     let reason = pause.reason.as_deref().map_or_else(String::new, |reason| format!(": {}", output::plain(reason)));

@@ -10,7 +10,7 @@ use rustix::process::{Pid, Signal, kill_process};
 
 use crate::attacks::{said, started, world_with};
 use crate::processes::EndOf;
-use crate::support::{Server, World, one_job, until};
+use crate::support::{Server, World, listener, one_job, until};
 
 /// Makes 17,100 folders in each other, and stays in the innermost.
 const NEST: &str = "set -e; p=$(printf 'a/%.0s' $(seq 1900)); i=0; while [ $i -lt 9 ]; do mkdir -p $p; cd -P $p; i=$((i+1)); done; echo deep";
@@ -90,7 +90,7 @@ async fn many_thousand_folders_in_each_other_keep_no_runner_from_its_work_nor_fr
     is_emptied(&folder.join("jobs")).await;
     // A command of a recipe: its layer has a depth that is told, and what it made goes.
     let what = built(&world, &repository, "COPY nest.sh /\nRUN sh /nest.sh").await;
-    assert!(what.contains("more than 512 folders are in each other, at srv/a/a/a/"), "{what}");
+    assert!(what.contains("more than 512 nested folders, at srv/a/a/a/"), "{what}");
     is_emptied(&folder.join("images/unfinished")).await;
     // Both of them are killed, and find what a job left at their next start.
     let address = world.url().trim_start_matches("http://").to_owned();
@@ -104,6 +104,7 @@ async fn many_thousand_folders_in_each_other_keep_no_runner_from_its_work_nor_fr
     world.server = Some(Server::start_allowing(&world.folder.path().join("server"), &address, &[]));
     neighbour.goes_on(&world).await;
     is_emptied(&folder.join("removed")).await;
+    is_emptied(&folder.join("images/removed")).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -112,7 +113,7 @@ async fn what_is_too_much_to_keep_is_told_before_any_of_it_is_read() {
     let (repository, _) = world.project("plant-labels", &[]).await;
     let neighbour = Neighbour::new(&world).await;
     let endless = "truncate -s 2199023255552 out";
-    let told = "the files are 2TiB long together, and at most 64 GiB are kept";
+    let told = "the files are 2TiB in total; the limit is 64 GiB";
     let artifact = format!("step \"{endless}\"\nartifact \"all\" \"out\"");
     let (run, log) = said(&world, &repository, &artifact).await;
     let what = world.end_of(&run).await.failure.unwrap().what;
@@ -126,7 +127,7 @@ async fn what_is_too_much_to_keep_is_told_before_any_of_it_is_read() {
     let deep = "step \"mkdir -p out/$(printf 'bed/%.0s' $(seq 600)); touch kept\"";
     let (run, _) = said(&world, &repository, &format!("{deep}\nartifact \"all\" \"out\"")).await;
     let what = world.end_of(&run).await.failure.unwrap().what;
-    assert!(what.contains("more than 512 folders are in each other, at "), "{what}");
+    assert!(what.contains("more than 512 nested folders, at "), "{what}");
     let (run, _) = said(&world, &repository, &format!("{deep}\nartifact \"all\" \"kept\"")).await;
     world.passes(&run).await;
     neighbour.goes_on(&world).await;
@@ -153,7 +154,7 @@ async fn what_a_job_leaves_is_kept_within_a_time_of_its_own_and_no_longer_than_t
     neighbour.goes_on(&world).await;
     let (run, _) = said(&world, &repository, &format!("limit time=\"4s\"\n{step}")).await;
     let what = world.end_of(&run).await.failure.unwrap().what;
-    assert!(what.contains("keeping what the job leaves took longer than 4s, the job's limit"), "{what}");
+    assert!(what.contains("storing the job's artifacts, caches and reports took longer than 4s"), "{what}");
     neighbour.goes_on(&world).await;
 }
 
@@ -168,7 +169,7 @@ async fn a_hostile_database_in_an_image_costs_its_own_build_a_line_and_nobody_an
     connection.execute_batch(&format!("CREATE VIEW Packages AS {endless}")).unwrap();
     drop(connection);
     // Copied, where it is not unpacked; and made by a command.
-    let told = "warning: the packages in var/lib/rpm/rpmdb.sqlite cannot be told: ";
+    let told = "warning: could not read the packages in var/lib/rpm/rpmdb.sqlite: ";
     for recipe in [
         "COPY rpmdb.sqlite /var/lib/rpm/",
         "COPY rpmdb.sqlite /\nRUN mkdir -p /var/lib/rpm && mv /rpmdb.sqlite /var/lib/rpm/",
@@ -193,10 +194,8 @@ async fn patterns_that_mean_too_much_are_refused_with_their_place() {
     let world = world_with(&[]).await;
     let (repository, _) = world.project("plant-labels", &[]).await;
     let (deep, long) = ("{".repeat(300) + &"}".repeat(300), "?".repeat(9000));
-    for (pattern, words) in [
-        (&deep, "more than 8 braces are in each other"),
-        (&long, "it is 9000 bytes long, and a pattern has at most 1024"),
-    ] {
+    for (pattern, words) in [(&deep, "more than 8 nested braces"), (&long, "it is 9000 bytes long; the limit is 1024")]
+    {
         repository.write("pondrix.kdl", &one_job(&format!("step \"true\"\nartifact \"all\" \"{pattern}\""))).unwrap();
         let checked = world.pondrix(&["check", repository.folder().join("pondrix.kdl").to_str().unwrap()]).await;
         assert!(checked.status != 0 && format!("{checked:?}").contains(words), "{checked:?}");
@@ -204,10 +203,10 @@ async fn patterns_that_mean_too_much_are_refused_with_their_place() {
     // Of an ignore file and a recipe.
     repository.write("image.recipe.ignore", &long).unwrap();
     let what = built(&world, &repository, "COPY . /").await;
-    assert!(what.contains("it is 9000 bytes long, and a pattern has at most 1024"), "{what}");
+    assert!(what.contains("it is 9000 bytes long; the limit is 1024"), "{what}");
     repository.write("image.recipe.ignore", "").unwrap();
     let what = built(&world, &repository, &format!("COPY {} /", "?".repeat(9000))).await;
-    assert!(what.contains("it is 9000 bytes long, and a pattern has at most 1024"), "{what}");
+    assert!(what.contains("it is 9000 bytes long; the limit is 1024"), "{what}");
 }
 
 /// What writes 64 MB in ways that a count by names misses: below a path that is longer than any that can be opened, into
@@ -243,4 +242,35 @@ async fn a_limit_of_the_disk_holds_for_files_below_long_names_and_for_those_with
     // Nothing stays mounted.
     let mounts = std::fs::read_to_string("/proc/self/mountinfo").unwrap();
     assert!(!mounts.contains(world.folder.path().to_str().unwrap()), "{mounts}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_registry_that_never_answers_holds_no_place_longer_than_till_the_stop() {
+    let world = world_with(&[]).await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    let neighbour = Neighbour::new(&world).await;
+    let silent = listener().await;
+    let address = format!("http://{}", silent.local_addr().unwrap());
+    let added = world.pondrix(&["registry", "add", "silent.fernhollow.test", "--at", &address]).await;
+    assert_eq!(added.status, 0, "{added:?}");
+    let (asked, mut is_asked) = tokio::sync::watch::channel(false);
+    let holding = tokio::spawn(async move {
+        let mut held = Vec::new();
+        while let Ok((connection, _)) = silent.accept().await {
+            held.push(connection);
+            asked.send_replace(true);
+        }
+    });
+    let image = format!(
+        "start commit=\"main\"\nstage \"package\" {{ image \"labels\" {{ push \"{REGISTRY}/garden/labels\" {{ tag \"{{commit.short}}\" }} }} }}\n"
+    );
+    repository.write("pondrix.kdl", &image).unwrap();
+    repository.write("image.recipe", "FROM silent.fernhollow.test/base/shell:1\nRUN true\n").unwrap();
+    let run = world.run_of("plant-labels", &repository.push("A base that nobody gets").unwrap()).await;
+    is_asked.wait_for(|asked| *asked).await.unwrap();
+    world.until(&run, |detail| detail.stages[0].jobs[0].state == State::Running).await;
+    world.pondrix(&["stop", &run.to_string()]).await;
+    assert_eq!(world.end_of(&run).await.summary.state, State::Stopped);
+    neighbour.goes_on(&world).await;
+    holding.abort();
 }

@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use pondrix_api::{AccountQuestion, Assignment, ClientError, JobReport, RunnerClient};
 use pondrix_core::Size;
@@ -23,6 +24,9 @@ use crate::contact::{Contact, Ending};
 use crate::folder::Folder;
 use crate::log::Log;
 use crate::reports::Reports;
+
+/// How often is looked, while something is talked of, whether the job goes on.
+const GIVEN_UP_CHECK: Duration = Duration::from_millis(100);
 
 /// What is said of a failure that may be another's, and none a little later.
 const MAY_PASS: &str = "; that may pass: do it again with `pondrix rerun`";
@@ -175,6 +179,25 @@ impl JobExecutor {
 
     pub(crate) fn block_on<F: Future>(&self, future: F) -> F::Output {
         self.handle.block_on(future)
+    }
+
+    /// Talks to a registry or another server, until that is done or the job does not go on: what takes long there holds no
+    /// place longer than the job.
+    pub(crate) fn talk<T, E: Into<JobError>>(&self, talk: impl Future<Output = Result<T, E>>) -> Result<T, JobError> {
+        let given_up = async {
+            loop {
+                tokio::time::sleep(GIVEN_UP_CHECK).await;
+                if let Err(error) = self.watch.check() {
+                    return error;
+                }
+            }
+        };
+        self.block_on(async {
+            tokio::select! {
+                answer = talk => answer.map_err(Into::into),
+                error = given_up => Err(error.into()),
+            }
+        })
     }
 
     /// Asks the server, as long as the job may take: one that is away comes back, and nothing of the job is lost by

@@ -123,7 +123,7 @@ fn why_uncounted(counted: Result<&u64, &io::Error>) -> Option<String> {
     let is_given_up = error.get_ref().is_some_and(|inner| inner.is::<GivenUp>());
     let is_gone = error.kind() == io::ErrorKind::NotFound;
     (!is_given_up && !is_gone)
-        .then(|| format!("the job has a limit of the disk, and it cannot be told how much it has written: {error}"))
+        .then(|| format!("the job has a disk limit, and what it wrote cannot be counted: {error}"))
 }
 
 #[cfg(test)]

@@ -5,7 +5,7 @@ use std::io;
 use pondrix_api::ClientError;
 use pondrix_image::StoreError;
 use pondrix_image::layer::UnpackError;
-use pondrix_image::registry::RegistryError;
+use pondrix_image::registry::{DownloadError, RegistryError};
 use pondrix_sandbox::{NetworkError, StartError};
 
 /// Why something was not done that a job needs.
@@ -20,6 +20,9 @@ pub(crate) enum JobError {
     /// A registry.
     #[error(transparent)]
     Registry(#[from] RegistryError),
+    /// The address of an ADD.
+    #[error(transparent)]
+    Download(#[from] DownloadError),
     /// The runner's store of images.
     #[error(transparent)]
     Store(#[from] StoreError),
@@ -58,6 +61,7 @@ impl JobError {
             Self::Registry(error) => error.is_transient(),
             Self::While { error, .. } => error.is_transient(),
             Self::Machine(_)
+            | Self::Download(_)
             | Self::Store(_)
             | Self::Files(_)
             | Self::Sandbox(_)

@@ -63,7 +63,7 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &[Bu
     let mut set = Vec::new();
     for one in built {
         let record = record(executor, target, one)?;
-        let pushed = executor.block_on(push_and_ask(&request(one, target, is_index), &registries, store, ask))?;
+        let pushed = executor.talk(push_and_ask(&request(one, target, is_index), &registries, store, ask))?;
         executor.log.say(&format!(
             "pushed {}@{}: {} sent ({} bytes), {} there already",
             target.repository, one.image.digest, pushed.sent, pushed.bytes, pushed.there
@@ -76,7 +76,7 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork, built: &[Bu
     let mut digest = first.image.digest.clone();
     if is_index {
         let pushed = push_index(&index, &target.repository, &target.tags, &target.moving, &registries, ask);
-        (digest, set) = executor.block_on(pushed)?;
+        (digest, set) = executor.talk(pushed)?;
         executor.log.say(&format!("pushed {}@{digest}, an index for {}", target.repository, platforms.join(", ")));
         tell_index(executor, target, &digest, &first.image.digest)?;
     } else {
@@ -184,7 +184,7 @@ fn attach(
         }
         Ok::<_, RegistryError>(())
     };
-    match executor.block_on(attached) {
+    match executor.talk(attached) {
         Ok(()) => executor.log.say(&format!("attached an SBOM with {} packages", packages.len())),
         Err(error) => executor.log.say(&format!("warning: no SBOM is attached: {error}")),
     }
@@ -311,7 +311,7 @@ fn build(executor: &JobExecutor, work: &ImageWork) -> Result<Vec<Built>, JobErro
 fn elsewhere(executor: &JobExecutor, work: &ImageWork) -> Option<Elsewhere> {
     let repository = work.cache.as_ref()?;
     let (store, lists) = (&executor.folder.store, &executor.assignment.step_lists);
-    match executor.block_on(Elsewhere::read(repository, lists, &executor.registries(), store)) {
+    match executor.talk(Elsewhere::read(repository, lists, &executor.registries(), store)) {
         Ok(elsewhere) => {
             executor.log.say(&format!("{} steps are cached in {repository}", elsewhere.count()));
             Some(elsewhere)

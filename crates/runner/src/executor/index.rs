@@ -42,7 +42,7 @@ fn send(executor: &JobExecutor, work: &ImageWork, target: &PushWork) -> Result<J
     }
     let ask = async |tag: &Tag, moves| may_set(executor, target, tag, moves).await;
     let pushed = push_index(&index, &target.repository, &target.tags, &target.moving, &registries, ask);
-    let (digest, tags) = executor.block_on(pushed)?;
+    let (digest, tags) = executor.talk(pushed)?;
     let platforms: Vec<_> = work.parts.iter().map(|part| part.platform.clone()).collect();
     executor.log.say(&format!("pushed {}@{digest}, an index for {}", target.repository, platforms.join(", ")));
     tell_index(executor, target, &digest, &first.digest)?;
@@ -59,7 +59,7 @@ fn entry(
 ) -> Result<Descriptor, JobError> {
     let platform: Platform = part.platform.parse().map_err(|error| JobError::Asked(format!("{error}")))?;
     let registry = Registry::new(target.repository.host(), registries)?;
-    let found = executor.block_on(registry.manifest_size(&target.repository, &part.digest));
+    let found = executor.talk(registry.manifest_size(&target.repository, &part.digest));
     let size = found?.ok_or_else(|| {
         JobError::Asked(format!(
             "{} lost {} since it was pushed; start it again: pondrix rerun",

@@ -1,4 +1,4 @@
-//! Who looks into the files of an image for packages: a function of this program in a sandbox, under the job's limits.
+//! Reads the packages of an image in a sandbox, under the job's limits.
 
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -11,20 +11,20 @@ use pondrix_sandbox::{Bind, Exit, Launcher, Rootfs, Running, Spec};
 use super::error::JobError;
 use crate::log::Log;
 
-/// How long a job may look into files, all together.
+/// Maximum total time per job.
 const TIME: Duration = Duration::from_secs(180);
-/// How often is asked whether the job goes on.
+/// How often the job's end is checked.
 const PAUSE: Duration = Duration::from_millis(25);
 
-/// Looks into files for one job.
+/// The inspector of one job.
 #[derive(Debug)]
 pub(crate) struct SandboxInspector {
     launcher: Launcher,
-    /// Where the sandbox has what it changes, which is nothing.
+    /// A folder for the root file system of the sandbox.
     scratch: PathBuf,
     log: Log,
     watch: Watch,
-    /// How much of the time is over, in milliseconds.
+    /// The time used so far, in milliseconds.
     spent: AtomicU64,
 }
 
@@ -54,14 +54,14 @@ impl SandboxInspector {
         };
         let (reader, writer) = std::io::pipe()?;
         let running = self.launcher.start(&spec, writer.into())?;
-        // What it says is read while it goes on: it waits for its reader.
+        // Read while it runs: the process blocks when the pipe is full.
         let (ended, told) = std::thread::scope(|scope| {
             let reading = scope.spawn(|| read_told(reader));
             let ended = self.wait(running, until);
             (ended, reading.join())
         });
         ended?;
-        let told = told.map_err(|_| JobError::asked("what was found in them was not read"))?;
+        let told = told.map_err(|_| JobError::asked("the answer of the process that reads them was not read"))?;
         Ok(told?)
     }
 
@@ -69,19 +69,19 @@ impl SandboxInspector {
         loop {
             if let Some(exit) = running.wait_at_most(PAUSE) {
                 let hungry =
-                    if running.was_out_of_memory() { ": that needed more memory than the job may use" } else { "" };
+                    if running.was_out_of_memory() { ": it needed more memory than the job may use" } else { "" };
                 return match exit {
                     Exit::Status(0) => Ok(()),
                     Exit::Failed(words) => Err(JobError::Asked(words)),
                     Exit::Signal(_) | Exit::Status(_) | Exit::Killed => {
-                        Err(JobError::Asked(format!("looking into its files broke off{hungry}")))
+                        Err(JobError::Asked(format!("the process that reads them was killed{hungry}")))
                     }
                 };
             }
             self.watch.check()?;
             if Instant::now() >= until {
                 let seconds = TIME.as_secs();
-                return Err(JobError::Asked(format!("looking into an image's files took longer than {seconds} s")));
+                return Err(JobError::Asked(format!("reading the packages of an image took longer than {seconds} s")));
             }
         }
     }
@@ -96,7 +96,7 @@ impl Inspector for SandboxInspector {
             }
             Err(error) => {
                 self.log.say(&format!(
-                    "warning: the packages of a layer cannot be told, and the image's list lacks them: {error}"
+                    "warning: could not read the packages of a layer; the image's package list is incomplete: {error}"
                 ));
                 None
             }

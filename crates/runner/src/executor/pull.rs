@@ -36,7 +36,7 @@ impl JobExecutor {
         let registries = self.registries_of(&image.repository)?;
         let pull = Pull { image, platform, wanted, project: Some(&self.assignment.facts.id.project) };
         let pulling = pull_and_tell(pull, &registries, &self.folder.store, &tell);
-        Ok(self.block_on(pulling)?)
+        self.talk(pulling)
     }
 }
 

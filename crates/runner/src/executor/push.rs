@@ -46,7 +46,7 @@ pub(crate) fn tags_are_free(executor: &JobExecutor, work: &ImageWork) -> Result<
         let registries = executor.registries();
         let registry = Registry::new(target.repository.host(), &registries)?;
         for tag in &target.tags {
-            let found = executor.block_on(registry.revision_of(&target.repository, tag))?;
+            let found = executor.talk(registry.revision_of(&target.repository, tag))?;
             if let Some((digest, _)) = found.filter(|(_, of)| of.as_ref() != revision) {
                 let taken = RegistryError::TagTaken {
                     tag: tag.to_string(),

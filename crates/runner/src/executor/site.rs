@@ -52,7 +52,7 @@ impl<'a> Site<'a> {
     pub(crate) fn keep(&self, tag: &Tag, made: &[StepRecord]) {
         let Some(elsewhere) = &self.elsewhere else { return };
         let executor = self.executor;
-        let written = executor.block_on(elsewhere.write(tag, made, &executor.folder.store)).map_err(JobError::from);
+        let written = executor.talk(elsewhere.write(tag, made, &executor.folder.store));
         let told = written.and_then(|list| {
             let list = StepList { repository: elsewhere.repository().clone(), list };
             Ok(executor.ask(async |client, assignment| client.put_step_list(assignment, &list).await)?)
@@ -110,12 +110,12 @@ impl Outside for Site<'_> {
         }
         // With the machine's own network, everything that it reaches.
         let reach = (self.reach != Network::Host).then_some(&self.executor.reach);
-        Ok(self.executor.block_on(download(address, to, LONGEST_DOWNLOAD, reach))?)
+        Ok(self.executor.talk(download(address, to, LONGEST_DOWNLOAD, reach))?)
     }
 
     fn elsewhere(&self, key: &Digest) -> Option<Step> {
         let elsewhere = self.elsewhere.as_ref()?;
-        match self.executor.block_on(elsewhere.step(key, &self.executor.folder.store)) {
+        match self.executor.talk(elsewhere.step(key, &self.executor.folder.store)) {
             Ok(step) => step,
             Err(error) => {
                 self.executor.log.say(&format!("warning: the cache in the registry cannot be read: {error}"));
@@ -126,7 +126,7 @@ impl Outside for Site<'_> {
 
     fn bring(&self, layer: &Descriptor) -> Result<(), OutsideError> {
         let Some(elsewhere) = &self.elsewhere else { return Err("no cache of other runners is known".into()) };
-        Ok(self.executor.block_on(elsewhere.bring(layer, &self.executor.folder.store))?)
+        Ok(self.executor.talk(elsewhere.bring(layer, &self.executor.folder.store))?)
     }
 
     fn too_much(&self, folder: &Path) -> Option<String> {

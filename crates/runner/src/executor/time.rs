@@ -1,4 +1,4 @@
-//! How long a job may take.
+//! Time limits of a job.
 
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
@@ -7,11 +7,11 @@ use pondrix_files::Watch;
 
 use crate::contact::Contact;
 
-/// How long everything may take that comes before the first step: the commit's files, images, services, caches.
+/// Time limit of the preparation: the commit's files, images, services, caches.
 const PREPARE_TIME: Duration = Duration::from_secs(30 * 60);
 
-/// The time of a job. It has three parts, each with a limit: getting ready; its steps; and, when these are over, keeping
-/// what they leave, which may take as long as they.
+/// The time of a job. Three phases have a limit each: preparation, steps, and storing results. The limit of the steps applies
+/// once more to storing results.
 #[derive(Clone, Debug)]
 pub(crate) struct JobTime(Arc<Parts>);
 
@@ -24,23 +24,23 @@ struct Parts {
 }
 
 impl JobTime {
-    /// Of a job that was taken now.
+    /// Starts the preparation phase.
     pub(crate) fn new(limit: pondrix_core::Duration) -> Self {
         let parts = Parts { limit, taken: Instant::now(), prepared: OnceLock::new(), leaving: OnceLock::new() };
         Self(Arc::new(parts))
     }
 
-    /// Everything is ready for the first step. Answers whether that is new.
+    /// Starts the phase of the steps. Returns false if it has started before.
     pub(crate) fn is_prepared(&self) -> bool {
         self.0.prepared.set(Instant::now()).is_ok()
     }
 
-    /// The steps are over.
+    /// Starts the phase of storing results.
     pub(crate) fn begin_leaving(&self) {
         let _ = self.0.leaving.set(Instant::now());
     }
 
-    /// When the part began in which the job is, and how long that may take.
+    /// Start and limit of the current phase.
     fn part(&self) -> (Instant, Duration) {
         let limit = self.0.limit.to_std();
         match (self.0.leaving.get(), self.0.prepared.get()) {
@@ -50,18 +50,19 @@ impl JobTime {
         }
     }
 
-    /// Whether the job has taken longer than it may.
+    /// Returns true if the current phase exceeds its limit.
     pub(crate) fn is_over(&self) -> bool {
         let (begun, limit) = self.part();
         begun.elapsed() >= limit
     }
 
-    /// The words for a job that has taken longer than it may.
+    /// The message for a job that exceeds its limit.
     pub(crate) fn words(&self) -> String {
         let limit = self.0.limit;
         match (self.0.leaving.get(), self.0.prepared.get()) {
             (Some(_), _) => format!(
-                "keeping what the job leaves took longer than {limit}, the job's limit, which counts anew after its steps"
+                "storing the job's artifacts, caches and reports took longer than {limit} (the job's time limit, which starts again \
+                 after the last step)"
             ),
             (None, Some(_)) => format!("the job took longer than its limit of {limit}"),
             (None, None) => format!(
@@ -71,11 +72,11 @@ impl JobTime {
         }
     }
 
-    /// Ends long work when the job is to end, or has taken longer than it may.
+    /// Cancels long operations when the job is stopped or exceeds its limit.
     pub(crate) fn watch(&self, contact: &Contact) -> Watch {
         let (time, contact) = (self.clone(), contact.clone());
         Watch::new(move || match contact.ending() {
-            Some(_) => Some("the job was ended".to_owned()),
+            Some(_) => Some("the job was stopped".to_owned()),
             None => time.is_over().then(|| time.words()),
         })
     }
@@ -98,9 +99,9 @@ mod tests {
         assert!(over.is_over());
         assert!(over.words().starts_with("the job took longer than its limit of"));
         over.begin_leaving();
-        assert!(over.words().starts_with("keeping what the job leaves took longer than"));
+        assert!(over.words().starts_with("storing the job's artifacts, caches and reports took longer than"));
         assert_eq!(over.watch(&contact).check().unwrap_err().to_string(), over.words());
         contact.end(Ending::Halted);
-        assert_eq!(watch.check().unwrap_err().to_string(), "the job was ended");
+        assert_eq!(watch.check().unwrap_err().to_string(), "the job was stopped");
     }
 }

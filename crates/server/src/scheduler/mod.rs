@@ -80,7 +80,7 @@ pub(crate) struct Greeting {
     pub(crate) facts: RunnerFacts,
     /// How many jobs it does at once.
     pub(crate) slots: usize,
-    /// How many of these places are held by work that does not end.
+    /// Number of stuck slots.
     pub(crate) stuck: usize,
     /// Its version.
     pub(crate) version: String,

@@ -11,7 +11,16 @@ struct Place {
 
 impl Place {
     fn new() -> Self {
-        let folder = tempfile::tempdir().unwrap();
+        Self::of(tempfile::tempdir().unwrap())
+    }
+
+    /// In memory, if this machine has such a folder: a disk needs a minute for 100,000 folders.
+    fn in_memory() -> Self {
+        let memory = Path::new("/dev/shm");
+        Self::of(if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() }.unwrap())
+    }
+
+    fn of(folder: tempfile::TempDir) -> Self {
         let store = Store::open(&folder.path().join("store"), IdMap::for_this_process()).unwrap();
         fs::create_dir(folder.path().join("cache")).unwrap();
         Self { folder, store }
@@ -131,7 +140,7 @@ fn after_several_at_once_everything_counts_that_one_of_them_saw() {
 
 #[test]
 fn a_cache_of_a_hundred_thousand_folders_in_each_other_is_made_older_like_any_other() {
-    let place = Place::new();
+    let place = Place::in_memory();
     let handle = OFlags::PATH | OFlags::DIRECTORY;
     let mut current = rustix::fs::open(place.cache(), handle, Mode::empty()).unwrap();
     for _ in 0..100_000 {
@@ -139,11 +148,11 @@ fn a_cache_of_a_hundred_thousand_folders_in_each_other_is_made_older_like_any_ot
         current = openat(&current, "bed", handle, Mode::empty()).unwrap();
     }
     drop(openat(&current, "lily", OFlags::CREATE | OFlags::WRONLY, Mode::RUSR).unwrap());
-    drop(place.begin(&sees("1", 1_000_000)));
-    let used = place.begin(&sees("2", 1_000_000));
+    // Nothing is known of it: all of it becomes older than anything.
+    let used = place.begin(&sees("1", 1_000_000));
     assert!(used.has_aged);
     let lily = rustix::fs::statat(&current, "lily", rustix::fs::AtFlags::empty()).unwrap();
-    assert_eq!(lily.st_mtime, 999_999);
+    assert_eq!(lily.st_mtime, 0);
     drop(used);
     pondrix_files::remove(&place.cache()).unwrap();
 }

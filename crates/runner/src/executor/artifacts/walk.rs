@@ -36,7 +36,7 @@ pub(super) fn walk(root: &Path, watch: &Watch) -> io::Result<Vec<PathBuf>> {
 pub(super) fn is_no_more_than_kept(bytes: u64) -> io::Result<()> {
     if bytes > MOST_BYTES {
         let (size, most) = (pondrix_core::Size::from_bytes(bytes), MOST_BYTES >> 30);
-        return Err(io::Error::other(format!("the files are {size} long together, and at most {most} GiB are kept")));
+        return Err(io::Error::other(format!("the files are {size} in total; the limit is {most} GiB")));
     }
     Ok(())
 }
@@ -129,7 +129,7 @@ mod tests {
         let found = |pattern: &str| fitting(folder.path(), &[pattern.to_owned()], &Watch::none());
         assert_eq!(found("kept").unwrap(), [Path::new("kept")]);
         let words = found("**/b").unwrap_err().to_string();
-        assert!(words.starts_with("more than 512 folders are in each other, at deep/a/a/"), "{words}");
+        assert!(words.starts_with("more than 512 nested folders, at deep/a/a/"), "{words}");
     }
 
     #[test]
@@ -137,7 +137,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         File::create(folder.path().join("sparse")).unwrap().set_len(2 << 40).unwrap();
         let words = walk(folder.path(), &Watch::none()).unwrap_err().to_string();
-        assert_eq!(words, "the files are 2TiB long together, and at most 64 GiB are kept");
+        assert_eq!(words, "the files are 2TiB in total; the limit is 64 GiB");
         assert_eq!(fitting(folder.path(), &["*".to_owned()], &Watch::none()).unwrap().len(), 1);
     }
 }
