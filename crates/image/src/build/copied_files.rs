@@ -246,6 +246,7 @@ impl Source<'_> {
             let matcher = matcher(part).map_err(|error| FilesError::Words(error.to_string(), None))?;
             let mut next = BTreeSet::new();
             for folder in &found {
+                self.watch.check().map_err(at(folder))?;
                 match &matcher {
                     None => {
                         let path = folder.join(part);

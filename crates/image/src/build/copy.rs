@@ -256,12 +256,10 @@ mod tests {
         let source =
             Source { layers: Layers(&sources), watch: &watch, ignore: None, keeps: false, keeps_times: false, name };
         let layout = Layout { exclude: &nothing, parents: false, to: "/", unpacks: false };
-        for named in [".", "**/lily"] {
-            let mut items = Vec::new();
-            source.find(named, &layout, &mut items).unwrap();
-            super::super::copied_files::note_contents(&mut items, None, &watch).unwrap();
-            assert!(items.iter().any(|item| item.to.ends_with("lily")), "{named}");
-        }
+        let mut items = Vec::new();
+        source.find(".", &layout, &mut items).unwrap();
+        super::super::copied_files::note_contents(&mut items, None, &watch).unwrap();
+        assert!(items.iter().any(|item| item.to.ends_with("lily")));
         fs::create_dir_all(deep.join("bed/bed")).unwrap();
         let mut items = Vec::new();
         source.find(".", &layout, &mut items).unwrap();
