@@ -6,12 +6,14 @@
 
 mod folder;
 mod remove;
+mod space;
 mod temporary;
 mod usage;
 mod walk;
 mod watch;
 
 pub use remove::{move_aside, remove, remove_at};
+pub use space::{FreeSpace, STAYS_FREE, copy, copy_with_holes, has_room};
 pub use temporary::TemporaryFolder;
 pub use usage::usage;
 pub use walk::{Bounds, DEEPEST, Found, LONGEST_PATH, Order, beginning, walk};

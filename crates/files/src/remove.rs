@@ -47,7 +47,14 @@ pub fn remove_at(parent: BorrowedFd<'_>, name: &OsStr) -> io::Result<()> {
         Err(Errno::NOTEMPTY | Errno::EXIST) => {}
         Err(error) => return Err(error.into()),
     }
-    empty(open_to_empty(parent, &name)?)?;
+    for _ in 1..MOST_ROUNDS {
+        empty(open_to_empty(parent, &name)?)?;
+        match unlinkat(parent, &name, AtFlags::REMOVEDIR) {
+            // Another process added files, or the file system skipped some while others were removed.
+            Err(Errno::NOTEMPTY | Errno::EXIST) => {}
+            other => return Ok(other?),
+        }
+    }
     Ok(unlinkat(parent, &name, AtFlags::REMOVEDIR)?)
 }
 

@@ -25,8 +25,6 @@ use pondrix_files::{TemporaryFolder, Watch, usage};
 
 use crate::{Store, build};
 
-/// What something counts as that cannot be counted: there is too much as long as it is there.
-const UNCOUNTED: u64 = 1 << 50;
 /// How far below its limit a store is brought, in hundredths, so that not every job has to make room.
 const TARGET: u64 = 90;
 /// A file's time may come from a clock that is behind by some milliseconds.
@@ -80,6 +78,8 @@ struct Content {
     bytes: u64,
     path: PathBuf,
     mark: PathBuf,
+    /// False for a cache that cannot be read: it is removed even if there is space.
+    is_counted: bool,
 }
 
 /// How much room there is to be.
@@ -230,8 +230,8 @@ impl Store {
         let mut freed = Freed::default();
         all.sort_by_key(|content| content.used);
         for content in all {
-            if freed.bytes >= excess {
-                break;
+            if content.is_counted && freed.bytes >= excess {
+                continue;
             }
             let aside = {
                 // Looked at once more: finding out how much there is takes its time, and jobs begin meanwhile.
@@ -263,7 +263,7 @@ impl Store {
                 let entry = entry?;
                 let Ok(data) = entry.metadata() else { continue };
                 let (path, bytes) = (entry.path(), data.blocks() * 512);
-                all.push(Content { used: data.modified()?, bytes, mark: path.clone(), path });
+                all.push(Content { used: data.modified()?, bytes, mark: path.clone(), path, is_counted: true });
             }
         }
         Ok(all)
@@ -282,7 +282,8 @@ impl Store {
     }
 
     fn content(&self, kind: Kind, hex: &str, path: PathBuf) -> Option<Content> {
-        content(path, self.mark_path(kind, hex))
+        // A layer that cannot be read, of a runner that is not root, is in use like any other.
+        content(path, self.mark_path(kind, hex)).map(|content| Content { is_counted: true, ..content })
     }
 
     /// Removes content so that it is there whole or not at all.
@@ -352,9 +353,8 @@ fn content(path: PathBuf, mark: PathBuf) -> Option<Content> {
         Some(bytes) => bytes,
         None => {
             let bytes = if data.is_dir() { taken_by(&path) } else { Some(data.blocks() * 512) };
-            // What cannot be counted is the first to go.
             let Some(bytes) = bytes else {
-                return Some(Content { used: SystemTime::UNIX_EPOCH, bytes: UNCOUNTED, path, mark });
+                return Some(Content { used, bytes: 0, path, mark, is_counted: false });
             };
             // The time of the last use stays: looking is not using.
             if fs::write(&mark, bytes.to_string()).is_ok() {
@@ -363,10 +363,10 @@ fn content(path: PathBuf, mark: PathBuf) -> Option<Content> {
             bytes
         }
     };
-    Some(Content { used, bytes, path, mark })
+    Some(Content { used, bytes, path, mark, is_counted: true })
 }
 
-/// How many bytes of the disk a folder takes; nothing where that cannot be told.
+/// Returns the disk usage of a folder, or `None` if it cannot be read.
 fn taken_by(folder: &Path) -> Option<u64> {
     usage(folder, &Watch::none()).ok()
 }

@@ -61,7 +61,7 @@ pub fn layers(image: &Image) -> Vec<LayerFacts> {
 pub(crate) struct Listing {
     /// Its files, by path.
     pub(crate) entries: Vec<Entry>,
-    /// The packages that files tell of, each with the file's place among `entries`; nothing where that could not be told.
+    /// The packages of files, with the index of the file in `entries`. `None` if they could not be read.
     packages: Option<Vec<(usize, Vec<Package>)>>,
     /// What else folders look like, by their places; nothing where that is not known, or where the layer has something
     /// that a listing cannot say.
@@ -77,7 +77,7 @@ pub(crate) struct FolderLooks {
 }
 
 impl Listing {
-    /// Of a tree, which has these entries. The files of it that are to be looked into are in these folders.
+    /// The listing of a tree with these entries. `folders` contain its files.
     pub(crate) fn of_tree(tree: &Tree, entries: Vec<Entry>, folders: &[PathBuf], inspector: &dyn Inspector) -> Self {
         let mut request = Request::new(folders);
         let mut looks = BTreeMap::new();

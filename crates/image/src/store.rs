@@ -14,17 +14,15 @@
 //! form             the form of all this; another one is given up for this
 //! ```
 
+mod layers;
 mod remembered;
 mod rights;
 
 use std::collections::HashSet;
-use std::ffi::OsStr;
 use std::fs::{self, File};
-use std::io::{self, BufRead, BufReader};
-use std::os::unix::ffi::OsStrExt;
+use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 
 use pondrix_core::image::Digest;
 use pondrix_files::{TemporaryFolder, Watch};
@@ -32,10 +30,9 @@ use pondrix_sandbox::IdMap;
 
 use crate::build::CacheUsers;
 use crate::garbage::{Kind, Users};
-use crate::hash::{Sha256, digest_of, digest_of_file};
+use crate::hash::{digest_of, digest_of_file};
 use crate::inventory::{Inspector, NoInspector};
-use crate::layer::{self, left_out};
-use crate::oci::{Config, Descriptor, Manifest};
+use crate::oci::{Config, Manifest};
 use crate::once::{Fetches, InTurn, Turn};
 
 pub(crate) use remembered::mark_used;
@@ -57,9 +54,9 @@ pub struct Store {
     /// The layers that are being unpacked, and the blobs that are being fetched.
     unpacking: Arc<InTurn>,
     fetching: Arc<Fetches>,
-    /// Whether the work goes on for which it is used.
+    /// Cancels long operations.
     watch: Watch,
-    /// Who looks into its files.
+    /// Reads package files.
     inspector: Arc<dyn Inspector>,
 }
 
@@ -151,14 +148,13 @@ impl Store {
         Ok(store)
     }
 
-    /// The same store for work that may be given up: then what is packed, unpacked, read or listed ends with
-    /// [`pondrix_files::GivenUp`].
+    /// The same store with cancellation. Packing, unpacking, reading and listing then end with [`pondrix_files::GivenUp`].
     #[must_use]
     pub fn watched(&self, watch: Watch) -> Self {
         Self { watch, ..self.clone() }
     }
 
-    /// The same store, with somebody who looks into the files of its layers for packages. Without, none are told of.
+    /// The same store with an inspector for package files. Without one, listings have no packages.
     #[must_use]
     pub fn inspected_by(&self, inspector: Arc<dyn Inspector>) -> Self {
         Self { inspector, ..self.clone() }
@@ -278,94 +274,6 @@ impl Store {
         Ok(())
     }
 
-    /// Where a layer is unpacked, whether or not it is.
-    #[must_use]
-    pub fn layer_path(&self, diff_id: &Digest) -> PathBuf {
-        self.folder.join("layers").join(diff_id.hex())
-    }
-
-    /// The folder of the unpacked layer that something is in.
-    pub(crate) fn layer_around(&self, path: &Path) -> Option<PathBuf> {
-        let layers = self.folder.join("layers");
-        let name = path.strip_prefix(&layers).ok()?.components().next()?;
-        Some(layers.join(name))
-    }
-
-    /// Gives an unpacked layer its name. It leaves out these folders.
-    pub(crate) fn finish_layer(&self, folder: &Path, diff_id: &Digest, left_out: &[PathBuf]) -> Result<(), StoreError> {
-        let list = self.left_out_path(diff_id);
-        let mut names = Vec::new();
-        for path in left_out {
-            names.extend(path.as_os_str().as_bytes());
-            names.push(0);
-        }
-        // Before the layer: one without a list would leave out nothing.
-        if !names.is_empty() {
-            let told = || io_error(format!("keep layer {diff_id}"));
-            let file = self.unfinished_file()?;
-            fs::write(file.path(), names).map_err(told())?;
-            file.persist(list).map_err(|error| told()(error.error))?;
-        }
-        self.name_layer(folder, diff_id)
-    }
-
-    fn name_layer(&self, folder: &Path, diff_id: &Digest) -> Result<(), StoreError> {
-        // Before it has its name: a folder of an image has the image's time, and would look long unused.
-        self.note_use(Kind::Layer, diff_id, None);
-        let to = self.layer_path(diff_id);
-        match fs::rename(folder, &to) {
-            // Somebody else unpacked the same layer meanwhile; theirs is as good.
-            Err(_) if to.is_dir() => pondrix_files::remove(folder).map_err(io_error("remove a layer unpacked twice")),
-            other => other.map_err(io_error(format!("keep layer {diff_id}"))),
-        }
-    }
-
-    fn left_out_path(&self, diff_id: &Digest) -> PathBuf {
-        self.folder.join("left-out").join(diff_id.hex())
-    }
-
-    /// The folders that an unpacked layer leaves out, sorted.
-    fn left_out(&self, diff_id: &Digest) -> Result<Vec<PathBuf>, StoreError> {
-        match fs::read(self.left_out_path(diff_id)) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
-            Err(error) => Err(io_error(format!("read what {diff_id} leaves out"))(error)),
-            Ok(names) => {
-                let mut names: Vec<PathBuf> =
-                    names.split(|byte| *byte == 0).map(|name| PathBuf::from(OsStr::from_bytes(name))).collect();
-                // Behind the last end is nothing.
-                names.pop();
-                Ok(names)
-            }
-        }
-    }
-
-    /// What is to be laid over these layers, for the folders that the highest of them leaves out; nothing when they look
-    /// as they should.
-    fn restored(&self, diff_ids: &[Digest], layers: &[PathBuf]) -> Result<Option<PathBuf>, StoreError> {
-        let Some(diff_id) = diff_ids.last().filter(|_| layers.len() > 1) else { return Ok(None) };
-        let mut key = Sha256::new();
-        key.update(b"what a layer leaves out");
-        diff_ids.iter().for_each(|diff_id| key.update(&diff_id.bytes()));
-        let key = key.digest();
-        let plain = || self.plain.lock().unwrap_or_else(PoisonError::into_inner);
-        if plain().contains(&key) {
-            return Ok(None);
-        }
-        if !self.claim(Kind::Layer, &key, || self.layer_path(&key).is_dir()) {
-            let left_out = self.left_out(diff_id)?;
-            let folder = self.unfinished_folder()?;
-            let into = folder.path().join("layer");
-            let told = || io_error(format!("lay {diff_id} over others"));
-            fs::create_dir(&into).map_err(told())?;
-            if !left_out::restore(layers, &left_out, &into, self.ids).map_err(told())? {
-                plain().insert(key);
-                return Ok(None);
-            }
-            self.name_layer(&into, &key)?;
-        }
-        Ok(Some(self.layer_path(&key)))
-    }
-
     /// What an earlier version unpacked may lack what this one notes beside it: it is unpacked anew.
     fn take_form(&self) -> io::Result<()> {
         let known = self.folder.join("form");
@@ -378,59 +286,6 @@ impl Store {
         // What of it cannot be removed is, at another time, with all else that is unfinished.
         drop(pondrix_files::remove(&aside));
         Ok(())
-    }
-
-    /// Whether a layer is unpacked. Asking is using it.
-    pub(crate) fn has_layer(&self, diff_id: &Digest) -> bool {
-        self.claim(Kind::Layer, diff_id, || self.layer_path(diff_id).is_dir())
-    }
-
-    /// Unpacks a layer's blob, unless it is unpacked already.
-    ///
-    /// # Errors
-    /// When the blob is not a layer, or not the one that `diff_id` names.
-    pub fn unpack_layer(&self, blob: &Descriptor, diff_id: &Digest) -> Result<(), StoreError> {
-        if self.has_layer(diff_id) {
-            return self.prove_pair(blob, diff_id);
-        }
-        // Who wants the same one waits for it.
-        let _mine = self.unpacking.begin(diff_id);
-        if self.has_layer(diff_id) {
-            return self.prove_pair(blob, diff_id);
-        }
-        if self.is_doubtful(&blob.digest, diff_id) {
-            self.prove_blob(&blob.digest)?;
-        }
-        let file = File::open(self.blob_path(&blob.digest)).map_err(io_error(format!("open {}", blob.digest)))?;
-        self.unpack(BufReader::with_capacity(layer::BUFFER, file), &blob.digest, diff_id)?;
-        self.note_pair(&blob.digest, diff_id)
-    }
-
-    /// Unpacks a layer, compressed or not, unless it is unpacked already; answers whether it was read, and is what
-    /// `diff_id` names. What is read need not be proved yet: it is kept only if it is.
-    pub(crate) fn unpack_from(
-        &self,
-        blob: impl BufRead + Send + 'static,
-        diff_id: &Digest,
-    ) -> Result<bool, StoreError> {
-        let _mine = self.unpacking.begin(diff_id);
-        if self.has_layer(diff_id) {
-            return Ok(false);
-        }
-        self.unpack(blob, diff_id, diff_id).map(|()| true)
-    }
-
-    fn unpack(&self, blob: impl BufRead + Send + 'static, name: &Digest, diff_id: &Digest) -> Result<(), StoreError> {
-        let folder = self.unfinished_folder()?;
-        let root = folder.path().join("layer");
-        let told = |words: String| StoreError::Layer { digest: name.clone(), words };
-        // Decompressing and hashing are most of the work, and need nothing of what is written.
-        let unpacked = layer::ahead(blob, |plain| layer::unpack(self.watch.reader(plain), &root, self.ids));
-        let (left_out, found) = unpacked.map_err(|error| told(error.to_string()))?;
-        if found != *diff_id {
-            return Err(StoreError::WrongDigest { wanted: diff_id.clone(), found });
-        }
-        self.finish_layer(&root, diff_id, &left_out)
     }
 
     /// An image by its manifest's digest, when manifest and configuration are in the store.
@@ -450,49 +305,6 @@ impl Store {
     ) -> Result<T, StoreError> {
         let bytes = self.read_blob(digest)?;
         serde_json::from_slice(&bytes).map_err(|source| StoreError::Document { what: what.to_owned(), source })
-    }
-
-    /// The unpacked layers of an image, the lowest first, unpacking what is not, and between them what makes folders that
-    /// a layer leaves out look as the layers below it say.
-    ///
-    /// # Errors
-    /// When a layer cannot be unpacked.
-    pub fn layers(&self, image: &Image) -> Result<Vec<PathBuf>, StoreError> {
-        self.unpacked(&image.manifest.layers, &image.config.rootfs.diff_ids)
-    }
-
-    /// The same of layers and the digests of their uncompressed bytes.
-    pub(crate) fn unpacked(&self, layers: &[Descriptor], diff_ids: &[Digest]) -> Result<Vec<PathBuf>, StoreError> {
-        let pairs: Vec<_> = layers.iter().zip(diff_ids).collect();
-        let next = AtomicUsize::new(0);
-        let work = || {
-            while let Some((blob, diff_id)) = pairs.get(next.fetch_add(1, Ordering::Relaxed)) {
-                self.unpack_layer(blob, diff_id)?;
-            }
-            Ok::<_, StoreError>(())
-        };
-        // What is unpacked already needs no second thread.
-        let missing = diff_ids.iter().filter(|diff_id| !self.layer_path(diff_id).is_dir()).count();
-        let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get).min(missing);
-        std::thread::scope(|scope| {
-            let others: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
-            let own = work();
-            let joined = others.into_iter().map(|other| other.join().unwrap_or(Ok(())));
-            joined.fold(own, Result::and)
-        })?;
-        let mut paths = Vec::new();
-        for (number, (_, diff_id)) in pairs.iter().enumerate() {
-            paths.push(self.layer_path(diff_id));
-            let restored = self.restored(&diff_ids[..=number], &paths)?;
-            paths.extend(restored);
-        }
-        // An image may have a layer twice. The kernel takes no folder twice, and needs the lower one for nothing: what it
-        // adds and what it hides, the higher one adds and hides again.
-        let mut seen = HashSet::new();
-        paths.reverse();
-        paths.retain(|path| seen.insert(path.clone()));
-        paths.reverse();
-        Ok(paths)
     }
 
     pub(crate) fn folder(&self) -> &Path {

@@ -5,7 +5,7 @@
 //! knows, so that a job can read it and not change it. A runner that is not root copies.
 
 use std::fs::{self, File, Permissions};
-use std::io::{self, Read, Write};
+use std::io::{self, Read};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
@@ -20,7 +20,7 @@ use sha2::{Digest as _, Sha256};
 pub(crate) struct Contents {
     folder: PathBuf,
     ids: IdMap,
-    /// Whether the work goes on for which they are used.
+    /// Cancels long operations.
     watch: Watch,
 }
 
@@ -52,7 +52,7 @@ impl Contents {
         Ok(contents)
     }
 
-    /// The same for a job, with whose end what takes long ends too.
+    /// The same contents for a job. Long operations stop with the job.
     pub(crate) fn watched(&self, watch: &Watch) -> Self {
         Self { watch: watch.clone(), ..self.clone() }
     }
@@ -76,7 +76,7 @@ impl Contents {
         if self.find(&digest, executable).is_none() {
             let unfinished = self.unfinished(&digest)?;
             if fs::hard_link(path, &unfinished).is_err() {
-                io::copy(&mut self.watch.reader(File::open(path)?), &mut File::create(&unfinished)?)?;
+                pondrix_files::copy(&mut self.watch.reader(File::open(path)?), &mut File::create(&unfinished)?)?;
             }
             self.finish(&unfinished, &digest, executable)?;
         }
@@ -89,8 +89,7 @@ impl Contents {
         let unpacked = (|| {
             let mut file = File::create(&unfinished)?;
             let mut plain = self.watch.reader(zstd::Decoder::new(File::open(path)?)?);
-            io::copy(&mut plain, &mut file)?;
-            file.flush()?;
+            pondrix_files::copy(&mut plain, &mut file)?;
             let (found, _) = digest_of(&unfinished, &self.watch)?;
             if found == *digest { Ok(()) } else { Err(io::Error::other("the content is not what its digest says")) }
         })();
@@ -131,7 +130,7 @@ impl Contents {
             if self.ids.is_range() && fs::hard_link(content, to).is_ok() {
                 return Ok(());
             }
-            io::copy(&mut self.watch.reader(File::open(content)?), &mut File::create(to)?)?;
+            pondrix_files::copy(&mut self.watch.reader(File::open(content)?), &mut File::create(to)?)?;
         }
         self.ids.give(to, 0, 0)?;
         fs::set_permissions(to, mode)
@@ -187,6 +186,21 @@ mod tests {
         fs::write(&damaged, zstd::encode_all("rose".as_bytes(), 1).unwrap()).unwrap();
         assert!(contents.put_compressed(&damaged, &digest, true).is_err());
         assert!(contents.find(&digest, true).is_none());
+    }
+
+    #[test]
+    fn a_sparse_file_of_another_file_system_stays_sparse() {
+        let folder = tempfile::tempdir().unwrap();
+        let contents = Contents::open(folder.path().join("files"), IdMap::for_this_process()).unwrap();
+        let memory = tempfile::NamedTempFile::new_in("/dev/shm").unwrap();
+        memory.as_file().set_len(256 << 20).unwrap();
+        let (digest, length) = contents.put(memory.path(), false).unwrap();
+        let given = folder.path().join("given");
+        contents.give(&contents.find(&digest, false).unwrap(), &given, false).unwrap();
+        for path in [contents.path(&digest, false), given] {
+            let data = fs::metadata(path).unwrap();
+            assert!(data.len() == length && std::os::unix::fs::MetadataExt::blocks(&data) < 2048);
+        }
     }
 
     #[test]

@@ -253,6 +253,28 @@ mod tests {
     }
 
     #[test]
+    fn files_of_a_commit_go_however_deep_they_are() {
+        let (_folder, sources) = sources();
+        let claim = brought(&sources, "visitor-desk", "a1");
+        let handle = rustix::fs::OFlags::PATH | rustix::fs::OFlags::DIRECTORY;
+        let nest = || {
+            let mut current = rustix::fs::open(claim.files(), handle, rustix::fs::Mode::empty()).unwrap();
+            for _ in 0..20_000 {
+                rustix::fs::mkdirat(&current, "bed", rustix::fs::Mode::RWXU).unwrap();
+                current = rustix::fs::openat(&current, "bed", handle, rustix::fs::Mode::empty()).unwrap();
+            }
+        };
+        nest();
+        claim.clear().unwrap();
+        assert!(!claim.files().exists());
+        fs::create_dir(claim.files()).unwrap();
+        nest();
+        drop(claim);
+        sources.keep_only(&[]).unwrap();
+        assert_eq!(fs::read_dir(&sources.folder).unwrap().count(), 0);
+    }
+
+    #[test]
     fn builds_of_one_commit_share_its_files_and_nobody_changes_them_meanwhile() {
         let (_folder, sources) = sources();
         let desk = name("visitor-desk");

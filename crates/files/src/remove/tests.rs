@@ -4,13 +4,13 @@ use std::os::unix::fs::{PermissionsExt, symlink};
 use super::*;
 use crate::TemporaryFolder;
 
-/// A folder in memory, where this machine has one: a million files take a disk half a minute.
+/// A temporary folder in memory, if possible: a disk needs half a minute for a million files.
 pub(crate) fn place() -> TemporaryFolder {
     let memory = PathBuf::from("/dev/shm");
     TemporaryFolder::new_in(if memory.is_dir() { &memory } else { Path::new("/tmp") }).unwrap()
 }
 
-/// Makes so many folders in each other, each with a file beside the next, and opens one at a time.
+/// Creates nested folders. Each contains a file `lily` and the next folder.
 pub(crate) fn nest(top: &Path, depth: usize) {
     let mut current = rustix::fs::open(top, OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
     for _ in 0..depth {
@@ -86,7 +86,7 @@ fn folders_that_their_owner_may_not_change_go_and_names_that_are_taken_are_no_ob
     let top = place.path().join("top");
     fs::create_dir(&top).unwrap();
     nest(&top, 3 * OPEN_AT_ONCE);
-    // The names that are given to what is moved up: a file, a folder, and a folder with something in it.
+    // The names of moved folders exist: as a file, a full folder and an empty folder.
     fs::write(top.join("moved-up-1"), "").unwrap();
     fs::create_dir_all(top.join("moved-up-2/full")).unwrap();
     fs::create_dir(top.join("moved-up-3")).unwrap();

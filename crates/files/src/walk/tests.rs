@@ -141,7 +141,7 @@ fn a_folder_that_is_moved_away_while_it_is_read_leads_nowhere_else() {
         Ok(())
     })
     .unwrap();
-    assert_eq!(found, ["a", "a/b", "a/b/c", "e"], "what was moved itself is passed over");
+    assert_eq!(found, ["a", "a/b", "a/b/c", "e"], "a moved folder is skipped");
 }
 
 proptest! {

@@ -227,7 +227,7 @@ impl CacheUse {
                 return Ok(());
             };
             match utimensat(found.folder, found.name, &times_of(newest), AtFlags::SYMLINK_NOFOLLOW) {
-                // What is gone need not be older.
+                // The entry vanished.
                 Err(Errno::NOENT) => {}
                 other => other?,
             }

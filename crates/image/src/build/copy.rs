@@ -258,12 +258,12 @@ mod tests {
         let layout = Layout { exclude: &nothing, parents: false, to: "/", unpacks: false };
         let mut items = Vec::new();
         source.find(".", &layout, &mut items).unwrap();
-        super::super::copied_files::note_contents(&mut items, None, &watch).unwrap();
+        super::super::copied_keys::note_contents(&mut items, None, &watch).unwrap();
         assert!(items.iter().any(|item| item.to.ends_with("lily")));
         fs::create_dir_all(deep.join("bed/bed")).unwrap();
         let mut items = Vec::new();
         source.find(".", &layout, &mut items).unwrap();
-        let error = super::super::copied_files::note_contents(&mut items, None, &watch).unwrap_err();
+        let error = super::super::copied_keys::note_contents(&mut items, None, &watch).unwrap_err();
         let FilesError::Io(_, error) = error else { panic!("{error:?}") };
         assert!(error.to_string().starts_with("more than 512 nested folders"), "{error}");
     }

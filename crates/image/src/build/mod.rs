@@ -15,6 +15,7 @@ mod archives;
 mod below;
 mod caches;
 mod copied_files;
+mod copied_keys;
 mod copy;
 mod finish;
 mod graph;
@@ -201,7 +202,7 @@ pub trait Outside: Sync {
     /// A command has ended; what it wrote into this folder becomes a layer.
     fn has_written(&self, folder: &Path);
 
-    /// A folder of bounded size for what commands change, where there is one.
+    /// A folder of limited size for the changes of commands, if there is one.
     fn room(&self) -> Option<&Path> {
         None
     }

@@ -10,7 +10,8 @@ use pondrix_sandbox::{Bind, EmptyFolder, MountPoint, SecretFile, View};
 use rustix::fs::{FlockOperation, flock};
 
 use super::caches::{self, CacheUse, Inputs};
-use super::copied_files::{Item, add_to_key, note_contents};
+use super::copied_files::Item;
+use super::copied_keys::{add_to_key, note_contents};
 use super::copy::copy_into;
 use super::key::Key;
 use super::run::HALT_CHECK;

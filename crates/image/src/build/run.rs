@@ -23,8 +23,8 @@ use crate::store::io_error;
 /// Variables that say how the Web is reached: a RUN sees them where the build is given them, without ARG, and
 /// what it makes does not depend on them.
 pub(super) const PROXIES: [&str; 5] = ["HTTP_PROXY", "HTTPS_PROXY", "FTP_PROXY", "NO_PROXY", "ALL_PROXY"];
-/// Raised when the same command makes another layer than before: what was cached is then made again, so that every runner
-/// makes the same bytes. 1: no files of the network are left in it.
+/// Incremented when the same command produces a different layer than in earlier versions. Cached layers are then built again,
+/// so that all runners produce the same bytes. 1: without `/etc/hosts` and `/etc/resolv.conf` of the network.
 const LAYER_FORM: u64 = 1;
 /// How often a running command looks whether the build is to end.
 pub(super) const HALT_CHECK: Duration = Duration::from_millis(50);

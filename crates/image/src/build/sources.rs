@@ -11,7 +11,8 @@ use pondrix_files::TemporaryFolder;
 use pondrix_sandbox::UserError;
 
 use super::below::Below;
-use super::copied_files::{FilesError, Item, Layout, Source, add_to_key};
+use super::copied_files::{FilesError, Item, Layout, Source};
+use super::copied_keys::add_to_key;
 use super::copy::Copier;
 use super::graph::built_stage;
 use super::key::Key;
@@ -309,7 +310,7 @@ impl StageBuild<'_> {
         items: &mut Vec<Item>,
     ) -> Result<usize, BuildError> {
         let layers = [folder.to_owned()];
-        let (watch, of) = (self.build.store.watch(), "what was fetched".to_owned());
+        let (watch, of) = (self.build.store.watch(), "the download".to_owned());
         let source = Source { layers: Layers(&layers), watch, ignore: None, keeps, keeps_times: keeps, name: of };
         let layout = Layout { parents: false, ..*layout };
         source.find(name, &layout, items).map_err(|error| self.files_fault(at, error))

@@ -336,8 +336,8 @@ impl<'b> StageBuild<'b> {
         Ok(())
     }
 
-    /// A folder for what a command changes, `upper`, in one for what else it needs: in a room of bounded size, where there
-    /// is one.
+    /// Creates a folder with a subfolder `upper` for the changes of a command, on a file system of limited size if there is
+    /// one ([`super::Outside::room`]).
     pub(super) fn upper_of_command(&self) -> Result<TemporaryFolder, BuildError> {
         match self.build.outside.room() {
             Some(room) => self.upper_in(TemporaryFolder::new_in(room).map_err(io_error("make a layer's folder"))?),
@@ -345,7 +345,7 @@ impl<'b> StageBuild<'b> {
         }
     }
 
-    /// A folder for a layer's files, `upper`, on the file system of the layers.
+    /// Creates a folder with a subfolder `upper` on the file system of the store.
     fn upper(&self) -> Result<TemporaryFolder, BuildError> {
         self.upper_in(self.build.store.unfinished_folder()?)
     }
@@ -363,7 +363,7 @@ impl<'b> StageBuild<'b> {
         let (store, compression) = (&self.build.store, self.build.input.compression);
         let pack = |to: &File| layer::pack(upper, buffered(to), store.ids(), contents, compression, store.watch());
         let (made, _) = self.pack(|to| Ok((pack(to)?, ())))?;
-        // From a room of its own it cannot be moved: it is unpacked where it is needed.
+        // The layer is on another file system than the store. It is unpacked from its blob when needed.
         if let Some((_, diff_id)) = made.layer.as_ref().filter(|_| self.build.outside.room().is_none()) {
             store.finish_layer(upper, diff_id, &contents.left_out())?;
         }

@@ -2,26 +2,21 @@
 //! same bounds, so that it can be unpacked.
 
 use std::io;
-use std::os::fd::BorrowedFd;
 use std::path::Path;
 
-use pondrix_files::{DEEPEST, LONGEST_PATH, beginning};
+use pondrix_files::{DEEPEST, FreeSpace, LONGEST_PATH, beginning};
 
 /// The most that the files of one archive may hold together, in bytes, holes as well.
 const MOST_BYTES: u64 = 64 << 30;
 /// How many files, folders and links an archive may have.
 const MOST_ENTRIES: u64 = 2_000_000;
-/// After how many bytes it is looked how much room the disk has.
-const LOOK_EVERY: u64 = 64 << 20;
-/// What others need of a disk: so much of it stays free at the least, in bytes.
-const STAYS_FREE: u64 = 256 << 20;
 
 /// What an archive has so far.
 #[derive(Debug, Default)]
 pub(crate) struct Bounds {
     bytes: u64,
     entries: u64,
-    looked: u64,
+    space: FreeSpace,
 }
 
 impl Bounds {
@@ -48,29 +43,14 @@ impl Bounds {
         Ok(())
     }
 
-    /// Looks now and then whether the disk has room left for others.
-    ///
-    /// # Errors
-    /// When it has not.
-    pub(super) fn leave_room(&mut self, on: BorrowedFd<'_>, written: u64) -> io::Result<()> {
-        self.looked += written;
-        if self.looked < LOOK_EVERY {
-            return Ok(());
-        }
-        self.looked = 0;
-        let disk = rustix::fs::fstatvfs(on)?;
-        if disk.f_bavail.saturating_mul(disk.f_frsize) < STAYS_FREE {
-            let words = format!("the disk would have less than {} MiB left for others", STAYS_FREE >> 20);
-            return Err(io::Error::new(io::ErrorKind::StorageFull, words));
-        }
-        Ok(())
+    /// Checks the free space of the disk while files are written ([`FreeSpace`]).
+    pub(super) const fn space(&mut self) -> &mut FreeSpace {
+        &mut self.space
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use std::os::fd::AsFd;
-
     use super::*;
 
     #[test]
@@ -88,17 +68,5 @@ mod tests {
         assert_eq!(words, format!("more than 512 nested folders, at {}…", "a/".repeat(30)));
         let words = told(&mut bounds, &"a".repeat(LONGEST_PATH + 1), 0);
         assert_eq!(words, format!("a path is longer than 3072 bytes, at {}…", "a".repeat(60)));
-    }
-
-    #[test]
-    fn a_disk_with_room_is_looked_at_now_and_then_and_let_be() {
-        let folder = tempfile::tempdir().unwrap();
-        let disk = std::fs::File::open(folder.path()).unwrap();
-        let mut bounds = Bounds::default();
-        bounds.leave_room(disk.as_fd(), LOOK_EVERY - 1).unwrap();
-        assert_eq!(bounds.looked, LOOK_EVERY - 1);
-        // Whether there is room or not, it begins to count anew.
-        let _ = bounds.leave_room(disk.as_fd(), 1);
-        assert_eq!(bounds.looked, 0);
     }
 }

@@ -7,7 +7,7 @@
 use std::collections::BTreeMap;
 use std::ffi::{CString, OsStr, OsString};
 use std::fs::{self, File};
-use std::io::{self, Read, Seek, Write};
+use std::io::{self, Read};
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{PermissionsExt, fchown};
@@ -15,6 +15,7 @@ use std::path::{Component, Path, PathBuf};
 use std::rc::Rc;
 use std::time::{Duration, SystemTime};
 
+use pondrix_files::copy_with_holes;
 use pondrix_sandbox::IdMap;
 use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, XattrFlags};
 use rustix::io::Errno;
@@ -226,10 +227,10 @@ impl Unpacker {
                 let size = usize::try_from(entry.size()).unwrap_or(HOLE).clamp(1, HOLE);
                 match sparse {
                     Some(sparse) => {
-                        self.bounds.leave_room(file.as_fd(), entry.size())?;
+                        self.bounds.space().leave_room(file.as_fd(), entry.size())?;
                         sparse.write(entry, &mut file)?;
                     }
-                    None => copy_with_holes(entry, &mut file, &mut self.buffer[..size], &mut self.bounds)?,
+                    None => copy_with_holes(entry, &mut file, &mut self.buffer[..size], self.bounds.space())?,
                 }
                 if ids.is_range() {
                     let (user, group) = ids.to_machine(user, group);
@@ -404,35 +405,6 @@ fn set_attributes(records: &[(Vec<u8>, Vec<u8>)], place: &Place, ids: IdMap) -> 
 
 /// How long a row of zeros must be to become a hole, but in a shorter file.
 const HOLE: usize = 64 * 1024;
-
-/// Writes a file, with holes where there are many zeros: they take no room on the disk.
-fn copy_with_holes(from: &mut impl Read, to: &mut File, buffer: &mut [u8], bounds: &mut Bounds) -> io::Result<()> {
-    let piece = buffer.len();
-    let (mut length, mut ends_with_hole) = (0, false);
-    loop {
-        let mut filled = 0;
-        while filled < piece {
-            match from.read(&mut buffer[filled..])? {
-                0 => break,
-                count => filled += count,
-            }
-        }
-        length += filled as u64;
-        if filled > 0 {
-            ends_with_hole = filled == piece && buffer.iter().all(|byte| *byte == 0);
-            if ends_with_hole {
-                to.seek_relative(piece as i64)?;
-            } else {
-                bounds.leave_room(to.as_fd(), filled as u64)?;
-                to.write_all(&buffer[..filled])?;
-            }
-        }
-        if filled < piece {
-            // A hole at the end is there only when the length says so.
-            return if ends_with_hole { to.set_len(length) } else { Ok(()) };
-        }
-    }
-}
 
 fn link_target(entry: &tar::Entry<'_, impl Read>) -> io::Result<OsString> {
     let bytes = entry.link_name_bytes().ok_or_else(|| io::Error::other("a link without a target"))?;

@@ -5,6 +5,7 @@ use std::sync::Barrier;
 use std::time::{Duration, SystemTime};
 
 use super::*;
+use crate::Descriptor;
 use crate::oci::media;
 
 fn store() -> (tempfile::TempDir, Store) {

@@ -60,11 +60,16 @@ impl Neighbour {
 
 /// The run of a recipe for one image.
 async fn building(world: &World, repository: &Repository, recipe: &str) -> RunId {
+    building_on(world, repository, REGISTRY, recipe).await
+}
+
+/// The same on a base of this registry.
+async fn building_on(world: &World, repository: &Repository, of: &str, recipe: &str) -> RunId {
     let image = format!(
         "start commit=\"main\"\nstage \"package\" {{ image \"labels\" {{ push \"{REGISTRY}/garden/labels\" {{ tag \"{{commit.short}}\" }} }} }}\n"
     );
     repository.write("pondrix.kdl", &image).unwrap();
-    repository.write("image.recipe", &format!("FROM {REGISTRY}/base/shell:1\n{recipe}\n")).unwrap();
+    repository.write("image.recipe", &format!("FROM {of}/base/shell:1\n{recipe}\n")).unwrap();
     world.run_of("plant-labels", &repository.push("A recipe").unwrap()).await
 }
 
@@ -263,12 +268,7 @@ async fn a_registry_that_never_answers_holds_no_place_longer_than_till_the_stop(
             asked.send_replace(true);
         }
     });
-    let image = format!(
-        "start commit=\"main\"\nstage \"package\" {{ image \"labels\" {{ push \"{REGISTRY}/garden/labels\" {{ tag \"{{commit.short}}\" }} }} }}\n"
-    );
-    repository.write("pondrix.kdl", &image).unwrap();
-    repository.write("image.recipe", "FROM silent.fernhollow.test/base/shell:1\nRUN true\n").unwrap();
-    let run = world.run_of("plant-labels", &repository.push("A base that nobody gets").unwrap()).await;
+    let run = building_on(&world, &repository, "silent.fernhollow.test", "RUN true").await;
     is_asked.wait_for(|asked| *asked).await.unwrap();
     world.until(&run, |detail| detail.stages[0].jobs[0].state == State::Running).await;
     world.pondrix(&["stop", &run.to_string()]).await;

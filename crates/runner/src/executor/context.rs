@@ -25,7 +25,7 @@ use crate::folder::Folder;
 use crate::log::Log;
 use crate::reports::Reports;
 
-/// How often is looked, while something is talked of, whether the job goes on.
+/// How often a request checks whether the job has ended.
 const GIVEN_UP_CHECK: Duration = Duration::from_millis(100);
 
 /// What is said of a failure that may be another's, and none a little later.
@@ -38,7 +38,7 @@ pub(crate) struct JobExecutor {
     pub(crate) limits: Option<JobLimits>,
     pub(crate) folder: Folder,
     pub(crate) assignment: Arc<Assignment>,
-    /// Where what the job writes is bounded by a file system, if it is. It goes before the folder that it is in.
+    /// The file system that enforces the disk limit. Dropped before `scratch`, which contains its mount point.
     pub(crate) bounded: Option<Bounded>,
     pub(crate) scratch: TemporaryFolder,
     pub(crate) log: Log,
@@ -57,7 +57,7 @@ pub(crate) struct JobExecutor {
     pub(crate) client: RunnerClient,
     pub(crate) handle: Handle,
     pub(crate) time: JobTime,
-    /// Asked by all long work on files.
+    /// Cancels long operations.
     pub(crate) watch: Watch,
 }
 
@@ -97,7 +97,7 @@ impl JobExecutor {
         self.why_ending().is_some()
     }
 
-    /// The most that the job may write, in bytes of the disk.
+    /// The disk limit of the job.
     pub(crate) fn most_written(&self) -> Option<Size> {
         let own = match &self.assignment.work {
             Work::Steps(work) => work.limits.disk,
@@ -106,7 +106,7 @@ impl JobExecutor {
         own.or(self.limits.and_then(|limits| limits.disk))
     }
 
-    /// Has what the job writes bounded by a file system of its own, where it has a limit and the machine can.
+    /// Creates a file system for the job's files, if the job has a disk limit and the machine supports it.
     pub(crate) fn bound(&mut self) {
         let Some(most) = self.most_written() else { return };
         if let Some(bounded) = Bounded::new(self.scratch.path(), most, self.launcher.ids()) {
@@ -115,7 +115,13 @@ impl JobExecutor {
         }
     }
 
-    /// The folder of all that the job writes.
+    /// Returns the message for a job whose file system is full.
+    pub(crate) fn why_full(&self) -> Option<String> {
+        let limit = self.most_written().filter(|_| self.bounded.as_ref().is_some_and(Bounded::is_full))?;
+        Some(format!("the job has written more than its limit of {limit}"))
+    }
+
+    /// The folder for all files that the job writes.
     pub(crate) fn room(&self) -> &Path {
         self.bounded.as_ref().map_or(self.scratch.path(), Bounded::path)
     }
@@ -137,7 +143,7 @@ impl JobExecutor {
         self.time.words()
     }
 
-    /// Whether long work goes on.
+    /// Cancels long operations when the job ends.
     pub(crate) const fn watch(&self) -> &Watch {
         &self.watch
     }
@@ -181,8 +187,7 @@ impl JobExecutor {
         self.handle.block_on(future)
     }
 
-    /// Talks to a registry or another server, until that is done or the job does not go on: what takes long there holds no
-    /// place longer than the job.
+    /// Waits for a request to a registry or another server. Drops the request when the job is stopped or exceeds its time.
     pub(crate) fn talk<T, E: Into<JobError>>(&self, talk: impl Future<Output = Result<T, E>>) -> Result<T, JobError> {
         let given_up = async {
             loop {

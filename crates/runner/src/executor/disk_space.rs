@@ -7,20 +7,16 @@ use std::time::{Duration, Instant};
 
 use pondrix_core::Size;
 use pondrix_core::work::{ServiceWork, StepsWork};
-use pondrix_files::{GivenUp, Watch, usage};
+use pondrix_files::{GivenUp, STAYS_FREE, Watch, usage};
 use rustix::fs::statvfs;
 
 use super::context::JobExecutor;
 use super::surroundings::service_folder;
-use crate::bounded::Bounded;
 
 /// How often is looked at the least, and how much longer than the looking itself the pause is: looking
 /// through many files must not become a job of its own.
 const PAUSE: Duration = Duration::from_millis(200);
 const PAUSE_FOR_LOOK: u32 = 20;
-/// What others need of a disk: so much of it stays free at the least, in bytes.
-const STAYS_FREE: u64 = 256 << 20;
-
 /// What a job may write, and where it does.
 #[derive(Debug)]
 pub(crate) struct DiskSpace {
@@ -32,7 +28,7 @@ pub(crate) struct DiskSpace {
     /// How much each folder took when it was looked at last. What is gone since still counts: a layer was made of it.
     folders: BTreeMap<PathBuf, u64>,
     next_look: Instant,
-    /// Why it cannot be told how much was written.
+    /// Why the usage is unknown.
     uncounted: Option<String>,
 }
 
@@ -50,7 +46,7 @@ impl DiskSpace {
         }
     }
 
-    /// For the folders of a job's steps and services. The commit's files count with what the job makes of them.
+    /// Counts the folders of a job's steps and services, including the commit's files.
     pub(crate) fn of_steps(executor: &JobExecutor, work: &StepsWork) -> Self {
         let of_service = |service: &ServiceWork| {
             ["root", "question"].map(|what| format!("{}/upper", service_folder(&service.name, what)))
@@ -59,12 +55,6 @@ impl DiskSpace {
         let names = ["source", "root/upper"].map(str::to_owned).into_iter().chain(of_services);
         let folders = names.map(|name| executor.room().join(name));
         Self::new(executor.most_written(), executor.scratch.path(), folders)
-    }
-
-    /// The words for a job whose folder is full, where a file system bounds it.
-    pub(crate) fn is_full(&self, executor: &JobExecutor) -> Option<String> {
-        let limit = self.limit.filter(|_| executor.bounded.as_ref().is_some_and(Bounded::is_full))?;
-        Some(format!("the job has written more than its limit of {limit}"))
     }
 
     /// Counts what is in a folder as well.
@@ -85,11 +75,11 @@ impl DiskSpace {
 
     /// Why nothing more may be written, if that is so. Looks only now and then.
     pub(crate) fn too_much(&mut self, executor: &JobExecutor) -> Option<String> {
-        // What a file system bounds needs not be counted.
-        self.is_full(executor).or_else(|| self.counted(executor.watch(), executor.bounded.is_none()))
+        // The usage need not be counted if a file system enforces the limit.
+        executor.why_full().or_else(|| self.counted(executor.watch(), executor.bounded.is_none()))
     }
 
-    /// The same of what is counted, and of the machine's disk.
+    /// Checks the counted usage and the free space of the machine's disk.
     pub(crate) fn counted(&mut self, watch: &Watch, counts: bool) -> Option<String> {
         let since = Instant::now();
         if since < self.next_look {
@@ -105,7 +95,7 @@ impl DiskSpace {
         let is_nearly_full =
             statvfs(&self.disk).is_ok_and(|disk| disk.f_bavail.saturating_mul(disk.f_frsize) < self.stays_free);
         self.next_look = Instant::now() + PAUSE.max(since.elapsed() * PAUSE_FOR_LOOK);
-        // What cannot be counted might be any number of bytes.
+        // Fail closed: the usage is unknown.
         if let Some(why) = self.uncounted.take() {
             return Some(why);
         }
@@ -117,7 +107,7 @@ impl DiskSpace {
     }
 }
 
-/// Why a folder could not be counted. Where the job ends anyway, that is none.
+/// Returns why a folder could not be counted, unless the job was stopped or the folder vanished.
 fn why_uncounted(counted: Result<&u64, &io::Error>) -> Option<String> {
     let error = counted.err()?;
     let is_given_up = error.get_ref().is_some_and(|inner| inner.is::<GivenUp>());

@@ -37,6 +37,11 @@ pub(crate) fn carry_out(mut executor: JobExecutor) -> (End, TemporaryFolder) {
         Work::Image(work) if !work.parts.is_empty() => index::carry_out(&executor, work),
         Work::Image(work) => image::carry_out(&executor, work),
     };
+    let end = match (&end.reason, executor.why_full()) {
+        // The system only says that no space is left on the device.
+        (Some(reason), Some(full)) if !reason.contains(&full) => End::failed(format!("{full}: {reason}")),
+        _ => end,
+    };
     let end = match executor.why_ending() {
         Some(Ending::Halted) => End { outcome: Outcome::Stopped, reason: None },
         Some(Ending::Alone) => {

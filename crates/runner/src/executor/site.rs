@@ -132,8 +132,8 @@ impl Outside for Site<'_> {
     fn too_much(&self, folder: &Path) -> Option<String> {
         let mut space = self.space();
         space.count(folder);
-        // Together they write no more than one may: what became a layer counts as well.
-        space.is_full(self.executor).or_else(|| space.counted(self.executor.watch(), true))
+        // The usage of all commands counts, including finished layers.
+        self.executor.why_full().or_else(|| space.counted(self.executor.watch(), true))
     }
 
     fn room(&self) -> Option<&Path> {

@@ -311,7 +311,7 @@ fn wait(
                 None
             };
             let words = words.map(str::to_owned);
-            let words = words.or_else(|| (exit != Exit::Status(0)).then(|| space.is_full(executor)).flatten());
+            let words = words.or_else(|| (exit != Exit::Status(0)).then(|| executor.why_full()).flatten());
             return match exit {
                 // What the kernel ended was the first process inside, and with it all others.
                 Exit::Failed(_) if is_hungry => (StepEnd::Signal(SIGKILL), words),

@@ -1,8 +1,8 @@
 use pondrix_sandbox::IdMap;
-use rustix::fs::{Mode, OFlags, mkdirat, openat};
 
 use super::*;
 use crate::layer::set_time;
+use crate::layer::tests::deep::nest;
 
 struct Place {
     folder: tempfile::TempDir,
@@ -141,17 +141,11 @@ fn after_several_at_once_everything_counts_that_one_of_them_saw() {
 #[test]
 fn a_cache_of_a_hundred_thousand_folders_in_each_other_is_made_older_like_any_other() {
     let place = Place::in_memory();
-    let handle = OFlags::PATH | OFlags::DIRECTORY;
-    let mut current = rustix::fs::open(place.cache(), handle, Mode::empty()).unwrap();
-    for _ in 0..100_000 {
-        mkdirat(&current, "bed", Mode::RWXU).unwrap();
-        current = openat(&current, "bed", handle, Mode::empty()).unwrap();
-    }
-    drop(openat(&current, "lily", OFlags::CREATE | OFlags::WRONLY, Mode::RUSR).unwrap());
+    let innermost = nest(&place.cache(), 100_000);
     // Nothing is known of it: all of it becomes older than anything.
     let used = place.begin(&sees("1", 1_000_000));
     assert!(used.has_aged);
-    let lily = rustix::fs::statat(&current, "lily", rustix::fs::AtFlags::empty()).unwrap();
+    let lily = rustix::fs::statat(&innermost, "lily", rustix::fs::AtFlags::empty()).unwrap();
     assert_eq!(lily.st_mtime, 0);
     drop(used);
     pondrix_files::remove(&place.cache()).unwrap();

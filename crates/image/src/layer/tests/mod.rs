@@ -12,7 +12,7 @@ use rustix::fs::{CWD, FileType, Mode, XattrFlags};
 
 use super::*;
 
-mod deep;
+pub(crate) mod deep;
 mod stacks;
 pub(crate) mod trees;
 

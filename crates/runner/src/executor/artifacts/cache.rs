@@ -3,11 +3,11 @@
 use std::fs::{self, File};
 use std::io;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use pondrix_api::{CacheEntry, CacheQuestion, Digests};
 use pondrix_core::work::{CacheWork, KeyPart};
-use pondrix_files::Watch;
+use pondrix_files::{Watch, has_room};
 use pondrix_image::build::plain_path;
 use pondrix_image::layer;
 use sha2::{Digest as _, Sha256};
@@ -107,7 +107,7 @@ fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> 
         return Err(JobError::asked("the job did not make it"));
     }
     let packed = tempfile::NamedTempFile::new_in(executor.scratch.path())?;
-    pack(workspace, &restored.path, packed.as_file(), executor.watch())?;
+    pack(workspace, &restored.path, executor.scratch.path(), packed.as_file(), executor.watch())?;
     if let Some((secret, place)) = find_in_archive(
         &executor.log.masker(),
         executor.watch().reader(io::BufReader::new(File::open(packed.path())?)),
@@ -127,20 +127,27 @@ fn save_inner(executor: &JobExecutor, workspace: &Path, restored: &Restored) -> 
     Ok(())
 }
 
-/// An archive of a file or folder, by its path in the workspace. Everything in it belongs to root.
-fn pack(workspace: &Path, path: &str, into: &File, watch: &Watch) -> io::Result<()> {
+/// Writes an archive of a file or folder of the workspace to a file in the folder `room`. Root owns all entries.
+fn pack(workspace: &Path, path: &str, room: &Path, into: &File, watch: &Watch) -> io::Result<()> {
     let mut archive = tar::Builder::new(io::BufWriter::new(into));
     archive.follow_symlinks(false);
     let whole = workspace.join(path);
     let data = whole.symlink_metadata()?;
-    // Said before any of it is read.
-    is_no_more_than_kept(if data.is_file() { data.len() } else { 0 })?;
-    let files = match data.is_dir() {
-        true => walk(&whole, watch)?.into_iter().map(|file| Path::new(path).join(file)).collect(),
-        false => vec![Path::new(path).to_owned()],
+    // An empty path stands for the file itself.
+    let (files, bytes) = match data.is_dir() {
+        true => walk(&whole, watch)?,
+        false => (vec![PathBuf::new()], if data.is_file() { data.len() } else { 0 }),
     };
+    is_no_more_than_kept(bytes)?;
+    if !has_room(room, bytes)? {
+        let size = pondrix_core::Size::from_bytes(bytes);
+        return Err(io::Error::other(format!(
+            "the files are {size} in total; the runner's disk has not enough free space"
+        )));
+    }
     for file in files {
         watch.check()?;
+        let file = if file.as_os_str().is_empty() { PathBuf::from(path) } else { Path::new(path).join(file) };
         let whole = workspace.join(&file);
         let data = whole.symlink_metadata()?;
         let mut header = tar::Header::new_gnu();

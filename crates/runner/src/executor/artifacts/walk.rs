@@ -9,14 +9,17 @@ use pondrix_files::{Bounds, Order, Watch};
 use pondrix_image::build::plain_path;
 use rustix::fs::FileType;
 
-/// How long the files of one artifact or cache may be together, in bytes, holes as well.
+/// Maximum total length of the files of an artifact or a cache, including holes, in bytes.
 const MOST_BYTES: u64 = 64 << 30;
 
-/// Everything below a folder that is no folder itself, by its path from there, in order.
+/// Maximum total length of the kept paths, in bytes.
+const MOST_PATHS: u64 = 256 << 20;
+
+/// Returns the paths of all entries below a folder except folders, sorted, and the total length of the files.
 ///
 /// # Errors
-/// What cannot be read, and what there is too much of ([`Bounds::KEPT`]); nothing of it is read then.
-pub(super) fn walk(root: &Path, watch: &Watch) -> io::Result<Vec<PathBuf>> {
+/// Errors of the file system, and an error for an exceeded limit ([`Bounds::KEPT`]). No file is read.
+pub(super) fn walk(root: &Path, watch: &Watch) -> io::Result<(Vec<PathBuf>, u64)> {
     let (mut found, mut bytes) = (Vec::new(), 0_u64);
     pondrix_files::walk(root, Order::Any, &Bounds::KEPT, watch, |one| {
         if one.kind() == FileType::RegularFile {
@@ -29,10 +32,13 @@ pub(super) fn walk(root: &Path, watch: &Watch) -> io::Result<Vec<PathBuf>> {
     })?;
     is_no_more_than_kept(bytes)?;
     found.sort();
-    Ok(found)
+    Ok((found, bytes))
 }
 
-/// Whether files may be kept that are so long together.
+/// Checks the total length of files.
+///
+/// # Errors
+/// If it exceeds [`MOST_BYTES`].
 pub(super) fn is_no_more_than_kept(bytes: u64) -> io::Result<()> {
     if bytes > MOST_BYTES {
         let (size, most) = (pondrix_core::Size::from_bytes(bytes), MOST_BYTES >> 30);
@@ -41,7 +47,7 @@ pub(super) fn is_no_more_than_kept(bytes: u64) -> io::Result<()> {
     Ok(())
 }
 
-/// What every path begins with that fits a pattern: its parts in front of the first with a special character.
+/// Returns the literal beginning of a pattern: its components before the first one with a special character.
 fn beginning(pattern: &str) -> PathBuf {
     Path::new(pattern).components().take_while(|part| !is_special(part.as_os_str().as_encoded_bytes())).collect()
 }
@@ -50,44 +56,37 @@ fn is_special(part: &[u8]) -> bool {
     part.iter().any(|byte| b"*?[{\\".contains(byte))
 }
 
-/// The files that fit one of the patterns, themselves or as part of a folder that does. Only folders are gone through in
-/// which one may be.
+/// Returns the files that match one of the patterns, or that are below a folder that matches. Only folders below the literal
+/// beginning of a pattern are read.
 ///
 /// # Errors
-/// As for a walk through one of those folders.
+/// As for [`walk`].
 pub(super) fn fitting(root: &Path, patterns: &[String], watch: &Watch) -> io::Result<Vec<PathBuf>> {
-    let mut all = BTreeSet::new();
+    let (mut all, mut length) = (BTreeSet::new(), 0_u64);
     for text in patterns {
         let Ok(pattern) = Pattern::new(text) else { continue };
         let from = beginning(text);
         let Some(place) = plain_path(root, &from) else { continue };
-        let fits = |path: &PathBuf| {
-            path.ancestors().filter_map(Path::to_str).any(|part| !part.is_empty() && pattern.matches(part))
-        };
-        let candidates = match place.symlink_metadata()?.is_dir() {
-            true => walk_at(&place, &from, watch)?,
-            false => vec![from],
-        };
-        for path in candidates {
-            watch.check()?;
-            if fits(&path) {
+        let mut take = |path: PathBuf| {
+            let mut parts = path.ancestors().filter_map(Path::to_str);
+            if parts.any(|part| !part.is_empty() && pattern.matches(part)) {
+                length += path.as_os_str().len() as u64;
                 all.insert(path);
             }
+            if length > MOST_PATHS {
+                return Err(io::Error::other(format!("the paths are longer than {} MiB in total", MOST_PATHS >> 20)));
+            }
+            Ok(())
+        };
+        if !place.symlink_metadata()?.is_dir() {
+            take(from)?;
+            continue;
         }
+        pondrix_files::walk(&place, Order::Any, &Bounds::KEPT, watch, |one| {
+            if one.kind() == FileType::Directory { Ok(()) } else { take(from.join(one.path)) }
+        })?;
     }
     Ok(all.into_iter().collect())
-}
-
-/// Everything below a folder, by paths that begin with `from`. How long files are is not yet asked: few may fit.
-fn walk_at(folder: &Path, from: &Path, watch: &Watch) -> io::Result<Vec<PathBuf>> {
-    let mut found = Vec::new();
-    pondrix_files::walk(folder, Order::Any, &Bounds::KEPT, watch, |one| {
-        if one.kind() != FileType::Directory {
-            found.push(from.join(one.path));
-        }
-        Ok(())
-    })?;
-    Ok(found)
 }
 
 #[cfg(test)]
