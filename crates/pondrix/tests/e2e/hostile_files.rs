@@ -276,3 +276,18 @@ async fn a_registry_that_never_answers_holds_no_place_longer_than_till_the_stop(
     neighbour.goes_on(&world).await;
     holding.abort();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_step_mounts_hides_nothing_from_the_runner_and_holds_no_folder() {
+    let world = world_with(&["--allow-namespaces"]).await;
+    let (repository, _) = world.project("plant-labels", &[]).await;
+    // An overlay marks the removed file with a device; a process stays behind in the mount namespace.
+    let script = "set -e; mkdir low up work over out; echo low > low/a; unshare -U -r -m sh -c 'mount -t overlay over -o \
+                  lowerdir=low,upperdir=up,workdir=work,userxattr over; rm over/a; mount -t tmpfs x out; \
+                  echo hidden > out/hidden; (sleep 600 &)'; echo below > out/below; echo mounted";
+    repository.write("mounts.sh", script).unwrap();
+    let (run, log) = said(&world, &repository, "step \"sh mounts.sh\"\nartifact \"all\" \"{up,out}/**\"").await;
+    world.passes(&run).await;
+    assert!(log.contains("mounted\n") && log.contains("artifact all: 1 files, 6 bytes"), "{log}");
+    is_emptied(&runner(&world).join("jobs")).await;
+}
