@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use pondrix_core::image::{Account, Digest, Registries, Repository, Tag};
-use pondrix_core::run::{JobResult, Outcome, StepEnd};
+use pondrix_core::run::{JobResult, JobUsage, Outcome, StepEnd};
 use pondrix_core::work::{RunFacts, Work};
 use pondrix_core::{JobKey, RunId};
 use serde::{Deserialize, Serialize};
@@ -79,6 +79,9 @@ pub struct Assignment {
     /// The most that the caches which builds of its project mount may take on the runner, in bytes.
     #[serde(default)]
     pub runner_caches: Option<u64>,
+    /// The project's weight, 1 to 100: its share of busy CPUs on the runner.
+    #[serde(default = "usual_weight")]
+    pub weight: u32,
     /// What to do.
     pub work: Work,
     /// The artifacts that the job fetches.
@@ -97,6 +100,11 @@ pub struct Assignment {
     /// What the values of secrets are hashed with in the keys of steps.
     #[serde(default)]
     pub hash_key: HashKey,
+}
+
+/// The weight of a project that sets none.
+const fn usual_weight() -> u32 {
+    1
 }
 
 /// A key of hashes, which nobody else shall have.
@@ -250,6 +258,9 @@ pub enum JobReport {
         outcome: Outcome,
         /// Why, where that is not plain from its steps.
         reason: Option<String>,
+        /// What its processes used.
+        #[serde(default)]
+        usage: Option<JobUsage>,
     },
 }
 

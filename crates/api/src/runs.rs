@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use pondrix_core::access::Gate;
 use pondrix_core::pipeline::{Fault, StartKind};
-use pondrix_core::run::{Attempt, JobResult, JobRun, PreflightFault, Run, StageRun, StepEnd, StepRun};
+use pondrix_core::run::{Attempt, JobResult, JobRun, JobUsage, PreflightFault, Run, StageRun, StepEnd, StepRun};
 use pondrix_core::{State, Time};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -211,6 +211,9 @@ pub struct JobView {
     /// When it ended.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub ended: Option<Time>,
+    /// What its processes used, once it has ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub usage: Option<JobUsage>,
     /// Its steps.
     pub steps: Vec<StepView>,
     /// What it made.
@@ -442,6 +445,7 @@ impl From<&JobRun> for JobView {
             queued: job.queued,
             started: job.started,
             prepared: job.prepared,
+            usage: job.usage,
             ended: job.ended,
             steps: job.steps.iter().map(StepView::from).collect(),
             results: job.results.clone(),

@@ -16,12 +16,25 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-use cli::Cli;
+use cli::{Cli, Command};
+use commands::runner::Runner;
+
+/// Gives a command that runs jobs its place among the control groups, before it has threads or processes. If that fails,
+/// the command reports it where it needs the groups.
+fn settle(command: &Command) {
+    if matches!(command, Command::Serve(_) | Command::Demo(_) | Command::Runner(Runner::Join(_)))
+        && let Err(error) = pondrix_sandbox::settle()
+        && matches!(command, Command::Demo(_))
+    {
+        shared::scope::enter(&error);
+    }
+}
 
 fn main() -> ExitCode {
     // Before anything else: this same program is also the sandbox's helper, and must have one thread.
     pondrix_sandbox::enter_if_asked(pondrix_image::inventory::FUNCTIONS);
     let cli = Cli::parse();
+    settle(&cli.command);
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => {

@@ -9,7 +9,7 @@ use pondrix_core::Size;
 use pondrix_core::access::Reach;
 use pondrix_core::pipeline::Limits as Asked;
 use pondrix_image::{Platform, Room};
-use pondrix_sandbox::{Launcher, Limits, StartError};
+use pondrix_sandbox::{Launcher, Limits, NoControlGroups, StartError, settle};
 
 /// The most that a job may use.
 #[derive(Clone, Copy, Debug)]
@@ -25,9 +25,10 @@ pub struct JobLimits {
 }
 
 impl JobLimits {
-    /// Those that the kernel keeps.
-    pub(crate) fn of_kernel(&self) -> Limits {
-        Limits { memory: Some(self.memory.bytes()), processes: Some(self.processes), cpu: self.cpu }
+    /// Those that the kernel keeps, for a job of a project with this weight.
+    pub(crate) fn of_kernel(&self, weight: u32) -> Limits {
+        let (memory, processes) = (Some(self.memory.bytes()), Some(self.processes));
+        Limits { memory, processes, cpu: self.cpu, weight: Some(weight) }
     }
 
     /// Why a job that asks for limits of its own asks for more than it may have.
@@ -53,22 +54,27 @@ impl JobLimits {
     }
 }
 
-/// Whether this machine lets a runner limit what jobs use.
+/// Checks that this machine lets a runner limit what jobs use: moves this process into a control group of its own if that
+/// has not been done, and makes a group with limits.
 ///
 /// # Errors
-/// When it does not, with what to do about it.
+/// If the machine does not, with what to do about it.
 pub fn limits_are_usable() -> Result<(), NoLimits> {
-    let some = Limits { memory: Some(64 << 20), processes: Some(64), cpu: None };
-    Launcher::new().limited(&some).map(drop).map_err(NoLimits)
+    let some = Limits { memory: Some(64 << 20), processes: Some(64), ..Limits::default() };
+    settle()?;
+    Launcher::new().limited(&some).map(drop)?;
+    Ok(())
 }
 
 /// A machine that lets a runner limit nothing.
 #[derive(Debug, thiserror::Error)]
-#[error(
-    "a job could take all memory and processes of this machine: {0}. Run it as root, or have a control group \
-     delegated (systemd-run --user --scope --property=Delegate=yes …), or let it work without limits: --without-limits"
-)]
-pub struct NoLimits(#[source] StartError);
+#[error("the memory and processes of jobs cannot be limited here: {0}. To run jobs without limits: --without-limits")]
+pub enum NoLimits {
+    /// No control groups can be made.
+    Groups(#[from] NoControlGroups),
+    /// One cannot be made.
+    Group(#[from] StartError),
+}
 
 /// How a runner works.
 #[derive(Clone, Debug)]

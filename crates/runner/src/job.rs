@@ -7,8 +7,9 @@ use futures_util::FutureExt;
 use futures_util::future::FusedFuture;
 use pondrix_api::{Assignment, ClientError, JobReport, RunnerClient};
 use pondrix_core::ProjectName;
+use pondrix_core::run::JobUsage;
 use pondrix_core::work::Work;
-use pondrix_sandbox::Launcher;
+use pondrix_sandbox::{Launcher, StartError, Usage};
 use tokio::runtime::Handle;
 use tokio::sync::{oneshot, watch};
 use tokio_util::sync::CancellationToken;
@@ -50,6 +51,13 @@ fn keep_within(folder: &Folder, project: &ProjectName, limit: u64) {
         Ok(_) => {}
         Err(error) => warn!(%project, %error, "the size of a project's caches could not be told"),
     }
+}
+
+/// What a control group counted, as the server stores it.
+fn job_usage(usage: Usage) -> JobUsage {
+    let Usage { memory, cpu, processes, read, written } = usage;
+    let cpu_millis = cpu.map(|time| u64::try_from(time.as_millis()).unwrap_or(u64::MAX));
+    JobUsage { memory, cpu_millis, processes, read, written }
 }
 
 impl JobContext {
@@ -99,7 +107,7 @@ impl JobContext {
                 return;
             }
         };
-        let launcher = match self.config.limits.map(|limits| self.launcher.limited(&limits.of_kernel())).transpose() {
+        let launcher = match self.limited() {
             Ok(limited) => limited.unwrap_or_else(|| self.launcher.clone()),
             Err(error) => {
                 reports.send(Self::ended(End::failed(format!("the runner cannot limit what the job uses: {error}"))));
@@ -116,6 +124,7 @@ impl JobContext {
             Work::Image(work) => work.time,
         });
         let (watch, time_of_job) = (time.watch(&self.contact), time.clone());
+        let measured = launcher.clone();
         let inspector = SandboxInspector::new(launcher.clone(), scratch.path().to_owned(), log.clone(), watch.clone());
         let executor = JobExecutor {
             launcher,
@@ -147,14 +156,17 @@ impl JobContext {
                 Ok((end, scratch)) => (end, Some(scratch)),
                 Err(error) => (End::failed(format!("the runner broke: {error}")), None),
             };
+            // The group of the job is removed with the last launcher of it.
+            let usage = measured.usage().map(job_usage);
+            drop(measured);
             drop(place);
-            (end, scratch, tell_ended)
+            (end, usage, scratch, tell_ended)
         };
         // Fused: a log that the server no longer takes is done before the job is.
         let mut deliver_log = std::pin::pin!(deliver_log.fuse());
         let deliver = async {
             let mut finish = std::pin::pin!(finish);
-            let (end, scratch, tell_ended) = tokio::select! {
+            let (end, usage, scratch, tell_ended) = tokio::select! {
                 finished = &mut finish => finished,
                 () = &mut deliver_log => finish.await,
             };
@@ -163,7 +175,7 @@ impl JobContext {
             if !deliver_log.is_terminated() {
                 deliver_log.await;
             }
-            reports.send(Self::ended(end));
+            reports.send(JobReport::Ended { outcome: end.outcome, reason: end.reason, usage });
             drop(reports);
             drop(in_use);
             // Nobody need wait for it.
@@ -186,8 +198,14 @@ impl JobContext {
         }
     }
 
+    /// The launcher of the job's sandboxes, with the limits of all of them together.
+    fn limited(&self) -> Result<Option<Launcher>, StartError> {
+        let limits = self.config.limits.map(|limits| limits.of_kernel(self.assignment.weight));
+        limits.map(|limits| self.launcher.limited(&limits)).transpose()
+    }
+
     fn ended(end: End) -> JobReport {
-        JobReport::Ended { outcome: end.outcome, reason: end.reason }
+        JobReport::Ended { outcome: end.outcome, reason: end.reason, usage: None }
     }
 
     /// Signs of life, and orders. Never ends; only the job's delivery does.

@@ -5,6 +5,7 @@
 //! reports and logs when the server is back; both can be repeated without harm.
 
 mod bounded;
+mod check;
 mod config;
 mod contact;
 mod contents;
@@ -31,10 +32,12 @@ use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
+pub use check::{Check, CheckOutcome, UnfitMachine, check_all, require};
 pub use config::{JobLimits, NoLimits, RunnerConfig, ServerAddress, limits_are_usable};
 pub use folder::FolderTaken;
 pub use machine::shown_through;
 
+use crate::check::check_optional;
 use crate::folder::Folder;
 use crate::job::JobContext;
 use crate::stuck::StuckPlaces;
@@ -63,14 +66,14 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     let launcher = Launcher::new();
     let folder = Folder::open(&config.data, launcher.ids())?;
     let launcher = launcher.sharing(folder.frame())?;
-    match config.limits {
-        Some(_) => limits_are_usable()?,
-        None => warn!("jobs run without limits: one may take all memory and processes of this machine"),
+    if config.limits.is_none() {
+        warn!("jobs run without limits: one may take all memory and processes of this machine");
     }
+    require(folder.path(), config.limits.is_some())?;
     let check = folder.scratch()?;
-    check_machine(&launcher, check.path()).map_err(|words| anyhow::anyhow!("this machine cannot run jobs: {words}"))?;
     let places = places(&launcher, &folder, check.path(), config.slots.max(1));
     drop(check);
+    warn_of_limitations(&folder);
     let server = config.server.clone();
     // Where the server did not say yet where it is, nothing answers either.
     let client = RunnerClient::new(move || server.resolve().unwrap_or_default(), &config.token);
@@ -156,6 +159,17 @@ fn places(launcher: &Launcher, folder: &Folder, scratch: &Path, slots: usize) ->
         Ok(places)
     });
     checked.inspect_err(|why| warn!(why, "jobs that run at the same time share a range of user ids")).ok()
+}
+
+/// Logs what does not work on this machine, while the first jobs already run.
+fn warn_of_limitations(folder: &Folder) {
+    let folder = folder.path().to_owned();
+    tokio::task::spawn_blocking(move || {
+        let checks = check_optional(&folder).unwrap_or_default();
+        for check in checks.into_iter().filter(|check| check.outcome != CheckOutcome::Passed) {
+            warn!(check = check.name, fix = check.fix, "{}", check.found);
+        }
+    });
 }
 
 /// Whether the server says that the token is not good: it was removed, or another took its place.

@@ -22,6 +22,9 @@ pub(crate) enum SetupError {
     /// Nobody in the image has this name.
     #[error(transparent)]
     User(#[from] UserError),
+    /// Nothing can be limited.
+    #[error(transparent)]
+    NoControlGroups(#[from] crate::NoControlGroups),
 }
 
 /// A name that is in none of the files that say who there is.

@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use rustix::net::{AddressFamily, Shutdown, SocketFlags, SocketType, shutdown, socketpair};
 
-use crate::cgroup::Group;
+use crate::cgroup::{Group, Usage};
 use crate::enter::{ENTER_WORD, Entrance, What};
 use crate::error::MachineError;
 use crate::spec::{Exit, Limits, Rootfs, Spec, make_frame};
@@ -112,6 +112,12 @@ impl Launcher {
     pub fn limited(&self, limits: &Limits) -> Result<Self, StartError> {
         let group = Group::of_several(limits).map_err(|words| told("limit the commands")(io::Error::other(words)))?;
         Ok(Self { within: Some(Arc::new(group)), ..self.clone() })
+    }
+
+    /// What all sandboxes used that have limits together; nothing without [`Launcher::limited`].
+    #[must_use]
+    pub fn usage(&self) -> Option<Usage> {
+        self.within.as_ref().map(|group| group.usage())
     }
 
     /// The ids that the files of its sandboxes are stored under.
@@ -262,6 +268,9 @@ impl Running {
     pub fn kill(&mut self) -> Exit {
         self.killed = true;
         let _ = shutdown(&self.control, Shutdown::Both);
+        if let Some(group) = &self.group {
+            group.kill();
+        }
         self.wait()
     }
 
@@ -291,8 +300,12 @@ impl Running {
     }
 
     fn finish(&mut self, told: Option<Exit>) {
-        // The helper ends after init, and init's end is the end of every process inside.
+        // The helper ends after init, and init's end is the end of every process inside. Where the helper was killed, the
+        // others may still be ending.
         let _ = self.helper.wait();
+        if let Some(group) = &self.group {
+            group.wait_until_empty();
+        }
         self.exit = Some(match told {
             Some(exit) => exit,
             None if self.killed => Exit::Killed,

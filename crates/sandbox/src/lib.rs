@@ -36,6 +36,7 @@ mod verify;
 mod wire;
 
 pub use calls::calls_table;
+pub use cgroup::{ControlGroups, NoControlGroups, Usage, control_groups, settle};
 pub use core_files::forbid_core_files;
 pub use enter::{ENTER_WORD, Function, Functions, enter_if_asked};
 pub use error::{MachineError, UserError};

@@ -60,6 +60,9 @@ pub struct Limits {
     pub processes: Option<u32>,
     /// Processors, in thousandths. What would use more waits.
     pub cpu: Option<u32>,
+    /// The share of busy CPUs, relative to the groups beside it: 1 to 100. Only for several sandboxes together
+    /// ([`crate::Launcher::limited`]), and only if the machine has the controller.
+    pub weight: Option<u32>,
 }
 
 /// Files that exist in memory only, for the command alone.

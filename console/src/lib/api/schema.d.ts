@@ -1845,6 +1845,37 @@ export interface components {
             /** @description The tag that was pushed with it, for people. */
             tag?: string | null;
         };
+        /**
+         * @description What the processes of a job used together, by the control group of the job. The kernel of a runner may not measure
+         *     everything.
+         */
+        JobUsage: {
+            /**
+             * Format: int64
+             * @description CPU time, in milliseconds, of all CPUs together.
+             */
+            cpu_millis?: number | null;
+            /**
+             * Format: int64
+             * @description Peak memory, in bytes, with the page cache of its files.
+             */
+            memory?: number | null;
+            /**
+             * Format: int64
+             * @description Peak number of processes and threads, with those of the sandbox itself.
+             */
+            processes?: number | null;
+            /**
+             * Format: int64
+             * @description Bytes read from disks.
+             */
+            read?: number | null;
+            /**
+             * Format: int64
+             * @description Bytes written to disks. Control groups of version 1 do not count writes that the kernel delays.
+             */
+            written?: number | null;
+        };
         /** @description A job of a run. */
         JobView: {
             /** @description The jobs that had to be over before it began. */
@@ -1892,6 +1923,7 @@ export interface components {
             state: components["schemas"]["State"];
             /** @description Its steps. */
             steps: components["schemas"]["StepView"][];
+            usage?: components["schemas"]["JobUsage"] | null;
         };
         /** @description The keys that secrets are sealed with. */
         KeysView: {

@@ -28,3 +28,4 @@ export type AuditEntry = Schemas['AuditEntry'];
 export type AuditPage = Schemas['AuditPage'];
 export type AuditProof = Schemas['AuditProof'];
 export type StartKind = Schemas['StartKind'];
+export type JobUsage = Schemas['JobUsage'];

@@ -2,8 +2,11 @@
     import { AnsiReader, type Piece } from '../ansi';
     import { logPath } from '../api/client';
     import { follow, logTopic } from '../api/events';
+    import type { JobUsage } from '../api/types';
+    import { usageParts } from '../usage';
 
-    let { project, number, job }: { project: string; number: number; job: string } = $props();
+    let { project, number, job, usage }: { project: string; number: number; job: string; usage?: JobUsage | null } = $props();
+    const used = $derived(usageParts(usage));
 
     /** More lines than this slow a browser down; the full log is a click away. */
     const MOST = 4000;
@@ -56,6 +59,7 @@
         <span>{count} line{count === 1 ? '' : 's'}</span>
         {#if count > MOST}<span>the last {MOST} are shown</span>{/if}
         {#if !over}<span class="text-running">live</span>{/if}
+        {#if used.length}<span title="Peak memory, CPU time, processes and bytes of disk, as the runner measured them">used {used.join(', ')}</span>{/if}
         <a class="ml-auto underline hover:text-ember" href={logPath(project, number, job)} target="_blank" rel="noreferrer">full log</a>
     </div>
     <!-- svelte-ignore a11y_no_noninteractive_tabindex -->

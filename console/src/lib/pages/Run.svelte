@@ -145,7 +145,7 @@
         {/if}
         {#if shown}
             <Tests {project} job={jobs.find((one) => one.job === shown)} />
-            {#key `${project}#${number}/${shown}`}<LogView {project} {number} job={shown} />{/key}
+            {#key `${project}#${number}/${shown}`}<LogView {project} {number} job={shown} usage={jobs.find((one) => one.job === shown)?.usage} />{/key}
         {/if}
     {:else if !fault}
         <p class="px-5 py-4 text-gray-500">Looking for {project}#{number}</p>

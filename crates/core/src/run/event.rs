@@ -80,6 +80,8 @@ pub enum Event {
         outcome: Outcome,
         /// Why, where that is not plain from its steps.
         reason: Option<String>,
+        /// What its processes used, as far as its runner could measure it.
+        usage: Option<JobUsage>,
     },
     /// Somebody answered a stage's approval, or the time for an answer was over.
     Answered {
@@ -110,6 +112,28 @@ pub struct PreflightFault {
     pub what: String,
     /// What mends it: a command, where there is one.
     pub fix: String,
+}
+
+/// What the processes of a job used together, by the control group of the job. The kernel of a runner may not measure
+/// everything.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct JobUsage {
+    /// Peak memory, in bytes, with the page cache of its files.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub memory: Option<u64>,
+    /// CPU time, in milliseconds, of all CPUs together.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cpu_millis: Option<u64>,
+    /// Peak number of processes and threads, with those of the sandbox itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub processes: Option<u64>,
+    /// Bytes read from disks.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub read: Option<u64>,
+    /// Bytes written to disks. Control groups of version 1 do not count writes that the kernel delays.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub written: Option<u64>,
 }
 
 /// How a step ended.

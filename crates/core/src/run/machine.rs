@@ -109,10 +109,11 @@ impl Run {
                 job.results.push(result.clone());
                 Ok(Vec::new())
             }
-            Event::JobEnded { job, outcome, reason } => {
+            Event::JobEnded { job, outcome, reason, usage } => {
                 let stopping = self.stopped_by.is_some();
                 let mut job = self.job_in(job, State::Running, |_| true)?;
                 end_job(&mut job, *outcome, reason.clone(), stopping, now);
+                job.usage = *usage;
                 if !stopping && job.is_attempted_again() {
                     job.begin_anew(now);
                     return Ok(vec![offer(&job)]);
@@ -330,6 +331,7 @@ impl JobRun {
         self.queued = Some(now);
         self.ended = None;
         self.prepared = None;
+        self.usage = None;
         self.results.clear();
         self.steps = self.steps.iter().map(StepRun::anew).collect();
     }

@@ -10,7 +10,7 @@ mod jobs;
 mod machine;
 mod model;
 
-pub use event::{BaseImage, Effect, Event, JobResult, Outcome, PreflightFault, StepEnd};
+pub use event::{BaseImage, Effect, Event, JobResult, JobUsage, Outcome, PreflightFault, StepEnd};
 pub use jobs::Jobs;
 pub use machine::Refused;
 pub use model::{Answer, Attempt, Hold, JobRun, Run, StageRun, StepRun};

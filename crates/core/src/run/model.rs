@@ -1,6 +1,6 @@
 //! A run's state.
 
-use super::{JobResult, Jobs, PreflightFault, StepEnd};
+use super::{JobResult, JobUsage, Jobs, PreflightFault, StepEnd};
 use crate::access::Gate;
 use crate::pipeline::{Approval, JobKind, RequiredResult, Retry};
 use crate::plan::{Plan, PlannedJob, PlannedStage};
@@ -105,6 +105,8 @@ pub struct JobRun {
     pub prepared: Option<Time>,
     /// When it ended.
     pub ended: Option<Time>,
+    /// What its processes used, once it has ended.
+    pub usage: Option<JobUsage>,
     /// Its steps, in order.
     pub steps: Vec<StepRun>,
     /// What it made.
@@ -298,6 +300,7 @@ impl JobRun {
             queued: None,
             started: None,
             prepared: None,
+            usage: None,
             ended: None,
             steps,
             results: Vec::new(),

@@ -131,7 +131,7 @@ fn trivial_job() -> Vec<TimedReport> {
         JobReport::Prepared,
         JobReport::StepStarted { step: 0, log: 0 },
         JobReport::StepEnded { step: 0, end: StepEnd::Exit(0), log: 6 },
-        JobReport::Ended { outcome: Outcome::Passed, reason: None },
+        JobReport::Ended { outcome: Outcome::Passed, reason: None, usage: None },
     ];
     reports.into_iter().map(|report| TimedReport { report, ago: 0 }).collect()
 }

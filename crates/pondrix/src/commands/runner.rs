@@ -19,6 +19,7 @@ use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::own_runners::FOLDER_TAKEN;
 use crate::shared::machine::{Allows, keep_to_oneself, log_to_standard_error, make_files_for_jobs, usual_slots};
+use crate::shared::machine_check;
 use crate::{output, settings, signals};
 
 /// Runners: the machines that do the work.
@@ -29,10 +30,22 @@ pub(crate) enum Runner {
     Invite(Invite),
     Withdraw(Withdraw),
     Join(Box<Join>),
+    Check(Check),
     List(List),
     Pause(Pause),
     Resume(Resume),
     Remove(Remove),
+}
+
+/// Test whether this machine can run jobs: control groups, namespaces, the data folder, the network.
+///
+/// Each test does what a job does. For each test that fails, the command prints the setting to change. Exit status 1 if no
+/// job would run here.
+#[derive(Debug, Args)]
+pub(crate) struct Check {
+    /// The runner's folder. The nearest existing folder is tested.
+    #[arg(long, default_value = "pondrix-runner", value_name = "FOLDER")]
+    data: PathBuf,
 }
 
 /// Give a runner no more jobs. Those that it has it does to their end.
@@ -162,6 +175,7 @@ impl Runner {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
         match self {
             Self::Join(join) => join.run().await,
+            Self::Check(check) => machine_check::run(&check.data, global),
             Self::List(_) => list(global).await,
             Self::Pause(pause) => pause.run(global).await,
             Self::Resume(Resume { name }) => {

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use clap::Args;
 use pondrix_core::access::Reach;
-use pondrix_runner::{limits_are_usable, shown_through};
+use pondrix_runner::{require, shown_through};
 use pondrix_server::{KeySources, MasterSource, SecretProvider, Server, ServerConfig, TlsFiles};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
@@ -18,6 +18,7 @@ use crate::cli::Global;
 use crate::failure::{Failure, Outcome};
 use crate::own_runners::{OwnRunner, end_further};
 use crate::shared::machine::{Allows, keep_to_oneself, log_to_standard_error, usual_slots};
+use crate::shared::machine_check;
 use crate::{output, signals};
 
 /// Run the server: API, console, watchers of repositories, and a runner of its own.
@@ -153,8 +154,8 @@ impl Serve {
             trusted_proxies: self.trusted_proxy.iter().map(IpAddr::to_canonical).collect(),
             reach: Reach::with(self.allows.reach.clone()),
         };
-        if self.runners > 0 && !self.allows.without_limits {
-            limits_are_usable().map_err(|error| Failure::new(error.to_string()))?;
+        if self.runners > 0 {
+            require(&data, !self.allows.without_limits).map_err(|unfit| machine_check::failure(&unfit))?;
         }
         // First of all: a token that is made and told once must not be lost because nothing can be served.
         let listener = listen(self.listen).await?;

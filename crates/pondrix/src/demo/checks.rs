@@ -14,9 +14,9 @@ use tokio::net::TcpStream;
 use tokio::task::JoinHandle;
 
 /// How long anything in the story may take.
-pub(super) const PATIENCE: Duration = Duration::from_secs(120);
+pub(super) const PATIENCE: Duration = Duration::from_secs(600);
 /// How long the application may take for one answer.
-const ANSWER_TIME: Duration = Duration::from_secs(50);
+const ANSWER_TIME: Duration = Duration::from_secs(300);
 /// How often the application is asked while it changes.
 const ASK_EVERY: Duration = Duration::from_millis(50);
 

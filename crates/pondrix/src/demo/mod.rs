@@ -10,9 +10,10 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use pondrix_files::TemporaryFolder;
-use pondrix_runner::limits_are_usable;
+use pondrix_runner::{limits_are_usable, require};
 
 use crate::failure::{FAILED, Failure, Outcome};
+use crate::shared::machine_check;
 use crate::{output, signals};
 use world::World;
 
@@ -43,10 +44,9 @@ pub(crate) async fn run(data: Option<PathBuf>, once: bool) -> Outcome {
         .with_max_level(tracing::Level::INFO)
         .init();
     output::line(&format!("Everything is kept in {}", folder.display()));
-    if limits_are_usable().is_err() {
-        output::line(
-            "You may limit nothing on this machine: jobs of the demo run without limits of memory and processes.",
-        );
+    require(&folder, false).map_err(|unfit| machine_check::failure(&unfit))?;
+    if let Err(error) = limits_are_usable() {
+        output::line(&format!("Jobs of the demo run without limits. {error}"));
     }
     let world = World::start(&folder, once).await?;
     let played = tokio::select! {

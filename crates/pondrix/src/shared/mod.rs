@@ -3,8 +3,10 @@
 pub(crate) mod follow;
 pub(crate) mod inputs;
 pub(crate) mod machine;
+pub(crate) mod machine_check;
 pub(crate) mod pipeline_file;
 pub(crate) mod removed;
 pub(crate) mod run_name;
 pub(crate) mod run_view;
+pub(crate) mod scope;
 pub(crate) mod streams;

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use pondrix_api::{ApprovalView, Client, JobView, RunDetail};
 use pondrix_core::State;
 use pondrix_core::junit::Report;
-use pondrix_core::run::JobResult;
+use pondrix_core::run::{JobResult, JobUsage};
 
 use crate::output;
 
@@ -147,6 +147,23 @@ fn print_job(job: &JobView) {
     for result in &job.results {
         print_result(result);
     }
+    if let Some(usage) = job.usage.as_ref().and_then(usage_words) {
+        output::line(&output::faint(&format!("    used {usage}")));
+    }
+}
+
+/// What a job used, as far as its runner measured it: `48.0 MB of memory, 400 ms of CPU time, …`.
+fn usage_words(usage: &JobUsage) -> Option<String> {
+    let JobUsage { memory, cpu_millis, processes, read, written } = usage;
+    let parts = [
+        memory.map(|bytes| format!("{} of memory", output::bytes(bytes))),
+        cpu_millis.map(|millis| format!("{} of CPU time", output::length(millis))),
+        processes.map(|count| format!("{count} processes")),
+        read.map(|bytes| format!("{} read", output::bytes(bytes))),
+        written.map(|bytes| format!("{} written", output::bytes(bytes))),
+    ];
+    let parts: Vec<_> = parts.into_iter().flatten().collect();
+    (!parts.is_empty()).then(|| parts.join(", "))
 }
 
 /// How long a job took or has taken, and what of that was not its steps' time.

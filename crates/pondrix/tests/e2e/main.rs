@@ -28,6 +28,7 @@ mod images;
 mod keys;
 mod kubectl;
 mod language;
+mod machines;
 mod openid;
 mod ordinary;
 mod outside;

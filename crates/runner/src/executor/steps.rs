@@ -156,6 +156,7 @@ fn prepare(executor: &JobExecutor, work: &StepsWork) -> Result<(Spec, PathBuf), 
             memory: work.limits.memory.map(pondrix_core::Size::bytes),
             processes: work.limits.processes,
             cpu: work.limits.cpu,
+            weight: None,
         },
         ..Spec::new(root)
     };

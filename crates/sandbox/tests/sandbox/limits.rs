@@ -4,15 +4,20 @@ use std::fs;
 use std::io::{BufRead, BufReader, Read};
 use std::path::PathBuf;
 use std::process::Command;
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
-use pondrix_sandbox::{Bind, Exit, Limits, Places, Rootfs, Running, Spec};
+use pondrix_sandbox::{Bind, Exit, Limits, Places, Rootfs, Running, Spec, control_groups, settle};
 
 use crate::place::Place;
+
+/// Held by each test that looks for groups that are left: the others of this process would be found.
+static GROUPS: Mutex<()> = Mutex::new(());
 
 /// Several sandboxes have no more than they may have together, and each less where that is told.
 fn limits_hold_together(place: &Place) {
     // What of our own is in sandboxes does not count: of 16 sandboxes.
-    let limits = Limits { memory: Some(96 << 20), processes: Some(20), cpu: None };
+    let limits = Limits { memory: Some(96 << 20), processes: Some(20), ..Limits::default() };
     let launcher = place.launcher.limited(&limits).unwrap();
     let start = |name: &str, limits: Limits, script: &str| {
         let (reader, writer) = std::io::pipe().unwrap();
@@ -103,6 +108,7 @@ fn each_place_has_ids_of_its_own_and_finds_the_files_of_the_others_as_its_own() 
 
 #[test]
 fn limits_of_memory_processes_and_processors_hold_for_a_command_for_all_it_starts_and_for_several_together() {
+    let _alone = GROUPS.lock().unwrap_or_else(PoisonError::into_inner);
     let place = Place::new();
     let limited = |limits, script: &str| {
         let spec = Spec { limits, ..place.spec(script) };
@@ -134,7 +140,91 @@ fn limits_of_memory_processes_and_processors_hold_for_a_command_for_all_it_start
         said.lines().nth(1).and_then(|line| line.split_once('m')?.1.split_once('s')?.0.parse().ok()).unwrap();
     assert!(used < 0.35 * passed, "{used} s of {passed} s");
     limits_hold_together(&place);
-    let groups = Command::new("sh").args(["-c", "find /sys/fs/cgroup -name 'pondrix-*' -type d 2>/dev/null"]).output();
-    let mine = format!("pondrix-{}-", std::process::id());
-    assert!(!String::from_utf8_lossy(&groups.unwrap().stdout).contains(&mine), "a group is left");
+    assert_eq!(groups_left(), Vec::<String>::new());
+}
+
+/// The groups that this process made for jobs and that are still there.
+fn groups_left() -> Vec<String> {
+    let find = ["-c", "find /sys/fs/cgroup -name 'pondrix-job-*' -type d 2>/dev/null"];
+    let found = String::from_utf8(Command::new("sh").args(find).output().unwrap().stdout).unwrap();
+    let own = format!("-{}-", std::process::id());
+    found.lines().filter(|path| path.contains(&own)).map(str::to_owned).collect()
+}
+
+#[test]
+fn many_jobs_at_once_move_no_process_and_what_each_used_is_measured() {
+    let _alone = GROUPS.lock().unwrap_or_else(PoisonError::into_inner);
+    settle().unwrap();
+    let own_groups = || fs::read_to_string("/proc/self/cgroup").unwrap();
+    let before = own_groups();
+    let groups = control_groups().unwrap();
+    // This process is in a leaf of its own below the delegated group, where groups of version 2 are used.
+    assert_eq!(groups.version == 2, before.contains("/pondrix-leaf-"), "{groups} {before}");
+    let place = Place::new();
+    let limits = Limits { memory: Some(256 << 20), processes: Some(50), ..Limits::default() };
+    let job = |number: usize| {
+        let launcher = place.launcher.limited(&limits).unwrap();
+        let root = Rootfs::new(vec![place.path("layer")], place.path(&format!("job-{number}")));
+        let script = "busybox head -c 62914560 /dev/zero > /tmp/held; sleep 0.1 & wait; echo used";
+        let (mut output, writer) = std::io::pipe().unwrap();
+        let mut running = launcher.start(&Spec { root, ..place.spec(script) }, writer.into()).unwrap();
+        let mut said = String::new();
+        output.read_to_string(&mut said).unwrap();
+        assert_eq!((running.wait(), said.as_str()), (Exit::Status(0), "used\n"));
+        drop(running);
+        let usage = launcher.usage().unwrap();
+        let memory = usage.memory.unwrap();
+        assert!((62_914_560..256 << 20).contains(&memory), "{usage:?}");
+        assert!(usage.cpu.unwrap() > Duration::ZERO, "{usage:?}");
+        // Kernels before 6.1 do not count.
+        assert!(usage.processes.is_none_or(|peak| (3..50).contains(&peak)), "{usage:?}");
+        if groups.version == 2 && groups.controllers.contains(&"io") {
+            assert!(usage.read.is_some() && usage.written.is_some(), "{usage:?}");
+        }
+    };
+    std::thread::scope(|scope| {
+        for thread in 0..4 {
+            let job = &job;
+            scope.spawn(move || (0..3).for_each(|round| job(thread * 3 + round)));
+        }
+    });
+    assert_eq!(own_groups(), before);
+    assert_eq!(groups_left(), Vec::<String>::new());
+}
+
+#[test]
+fn jobs_share_busy_cpus_by_the_weights_of_their_projects() {
+    let _alone = GROUPS.lock().unwrap_or_else(PoisonError::into_inner);
+    if !control_groups().unwrap().controllers.contains(&"cpu") {
+        eprintln!("this machine has no controller for CPUs here: nothing to see");
+        return;
+    }
+    let place = Place::new();
+    let busy = "i=0; while [ $i -lt 32 ]; do sh -c 'while :; do :; done' & i=$((i+1)); done; echo busy; wait";
+    let limits = Limits { memory: Some(256 << 20), processes: Some(100), ..Limits::default() };
+    let start = |name: &str, weight: u32| {
+        let launcher = place.launcher.limited(&Limits { weight: Some(weight), ..limits }).unwrap();
+        let (reader, writer) = std::io::pipe().unwrap();
+        let root = Rootfs::new(vec![place.path("layer")], place.path(name));
+        let running = launcher.start(&Spec { root, ..place.spec(busy) }, writer.into()).unwrap();
+        let mut line = String::new();
+        BufReader::new(&reader).read_line(&mut line).unwrap();
+        assert_eq!(line, "busy\n");
+        (launcher, running, reader)
+    };
+    let (light, mut heavy) = (start("light", 1), start("heavy", 16));
+    let (light_group, heavy_group) = (light.0.clone(), heavy.0.clone());
+    let used = || [&light_group, &heavy_group].map(|launcher| launcher.usage().unwrap().cpu.unwrap());
+    let before = used();
+    // As long as it takes, however busy the machine is.
+    let [light_used, heavy_used] = loop {
+        let now = used();
+        let since = [now[0] - before[0], now[1] - before[1]];
+        if since[0] + since[1] > Duration::from_secs(4) {
+            break since;
+        }
+        assert!(heavy.1.wait_at_most(Duration::from_millis(50)).is_none());
+    };
+    drop((light, heavy));
+    assert!(heavy_used > 3 * light_used, "{heavy_used:?} and {light_used:?}");
 }

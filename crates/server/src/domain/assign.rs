@@ -121,14 +121,15 @@ impl Engine {
             Ok(prepared) => prepared,
             Err(AssignError::Store(error)) => return Err(error.into()),
             Err(AssignError::Unfit(why)) => {
-                let ended = Event::JobEnded { job, outcome: Outcome::Failed, reason: Some(why.to_string()) };
+                let ended =
+                    Event::JobEnded { job, outcome: Outcome::Failed, reason: Some(why.to_string()), usage: None };
                 self.record(&live, &ended).await?;
                 return Ok(None);
             }
         };
         let registries = Self::registries_for(&*registries?, &live.row.facts.id.project, &work);
         let registries = self.identified(registries, Speaker::Job(&live, &job)).await?;
-        let (log_limit, runner_caches) = self.limits_of_job(&live.row.facts.id.project).await?;
+        let (log_limit, runner_caches, weight) = self.limits_of_job(&live.row.facts.id.project).await?;
         let earlier = self.earlier(&live, &job, &work).await?;
         let artifacts = match live.planned(&job) {
             Some(planned) => self.artifacts_for(&live, planned).await?,
@@ -143,6 +144,7 @@ impl Engine {
             log: self.logs.log(&live.row.facts.id, &job).length(),
             log_limit,
             runner_caches,
+            weight,
             job,
             attempt,
             artifacts,

@@ -234,7 +234,7 @@ impl Engine {
 }
 
 fn lost(lease: &Lease, reason: String) -> Event {
-    Event::JobEnded { job: lease.job.clone(), outcome: Outcome::Lost, reason: Some(reason) }
+    Event::JobEnded { job: lease.job.clone(), outcome: Outcome::Lost, reason: Some(reason), usage: None }
 }
 
 /// What a report says has happened to a run.
@@ -244,6 +244,6 @@ fn event_of(job: JobKey, report: JobReport) -> Event {
         JobReport::StepStarted { step, log } => Event::StepStarted { job, step, log },
         JobReport::StepEnded { step, end, log } => Event::StepEnded { job, step, end, log },
         JobReport::Result { result } => Event::ResultAdded { job, result },
-        JobReport::Ended { outcome, reason } => Event::JobEnded { job, outcome, reason },
+        JobReport::Ended { outcome, reason, usage } => Event::JobEnded { job, outcome, reason, usage },
     }
 }

@@ -69,9 +69,10 @@ impl Engine {
     }
 
     /// How long the log of a job may be that begins now, and what the caches of its project may take on its runner.
-    pub(super) async fn limits_of_job(&self, project: &ProjectName) -> Result<(u64, Option<u64>), StoreError> {
+    pub(super) async fn limits_of_job(&self, project: &ProjectName) -> Result<(u64, Option<u64>, u32), StoreError> {
         let asked = project.to_string();
-        let quota = self.store.read(move |c| store::quota(c, &asked)).await?;
+        let read = move |c: &rusqlite::Connection| Ok((store::quota(c, &asked)?, store::weight(c, &asked)?));
+        let (quota, weight) = self.store.read(read).await?;
         let log = match quota.logs {
             None => self.log_limit,
             Some(most) => {
@@ -79,7 +80,7 @@ impl Engine {
                 left.max(LEAST_LOG).min(self.log_limit)
             }
         };
-        Ok((log, quota.runner_caches.map(Size::bytes)))
+        Ok((log, quota.runner_caches.map(Size::bytes), weight))
     }
 
     /// Refuses an artifact that is too large, or that its project has no more room for.

@@ -258,7 +258,7 @@ impl Engine {
         self.read_paused().await?;
         for lease in self.scheduler.forget_runner(name).await {
             let reason = Some(format!("runner {name} was removed"));
-            let lost = Event::JobEnded { job: lease.job.clone(), outcome: Outcome::Lost, reason };
+            let lost = Event::JobEnded { job: lease.job.clone(), outcome: Outcome::Lost, reason, usage: None };
             self.give_up(&lease, lost).await;
         }
         Ok(())

@@ -4,7 +4,7 @@
 //! default without becoming another version; whatever changes the meaning of what is there makes a new version, and
 //! the old one stays readable.
 
-use pondrix_core::run::{Event, JobResult, Outcome, PreflightFault, StepEnd};
+use pondrix_core::run::{Event, JobResult, JobUsage, Outcome, PreflightFault, StepEnd};
 use pondrix_core::{JobKey, RunId};
 use serde::{Deserialize, Serialize};
 
@@ -56,6 +56,8 @@ enum Stored {
         job: JobKey,
         outcome: Outcome,
         reason: Option<String>,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        usage: Option<JobUsage>,
     },
     Answered {
         stage: String,
@@ -82,7 +84,7 @@ impl From<Event> for Stored {
             Event::StepStarted { job, step, log } => Self::StepStarted { job, step, log },
             Event::StepEnded { job, step, end, log } => Self::StepEnded { job, step, end, log },
             Event::ResultAdded { job, result } => Self::ResultAdded { job, result },
-            Event::JobEnded { job, outcome, reason } => Self::JobEnded { job, outcome, reason },
+            Event::JobEnded { job, outcome, reason, usage } => Self::JobEnded { job, outcome, reason, usage },
             Event::Answered { stage, yes, by, teams } => Self::Answered { stage, yes, by, teams },
             Event::StopAsked { by } => Self::StopAsked { by },
         }
@@ -102,7 +104,7 @@ impl From<Stored> for Event {
             Stored::StepStarted { job, step, log } => Self::StepStarted { job, step, log },
             Stored::StepEnded { job, step, end, log } => Self::StepEnded { job, step, end, log },
             Stored::ResultAdded { job, result } => Self::ResultAdded { job, result },
-            Stored::JobEnded { job, outcome, reason } => Self::JobEnded { job, outcome, reason },
+            Stored::JobEnded { job, outcome, reason, usage } => Self::JobEnded { job, outcome, reason, usage },
             Stored::Answered { stage, yes, by, teams } => Self::Answered { stage, yes, by, teams },
             Stored::StopAsked { by } => Self::StopAsked { by },
         }

@@ -56,7 +56,7 @@ pub(crate) use images::{Pushed, base_is, base_starts, bases, end_base_start, gra
 pub(crate) use openid::{OpenIdRow, openid, person_of_subject, put_openid, put_subject, remove_openid};
 pub(crate) use projects::{
     Project, ProjectRow, add as add_project, all as projects, by_name as project, default_branch, has_default_branch,
-    protected, put_default_branch, put_protected, put_share, refs, see, see_ref, seen_well, shares, was_seen,
+    protected, put_default_branch, put_protected, put_share, refs, see, see_ref, seen_well, shares, was_seen, weight,
 };
 pub(crate) use quotas::{ALL as ALL_PROJECTS, add_time, artifacts_used, forget_time, put_quota, quota, time_used};
 pub(crate) use records::{

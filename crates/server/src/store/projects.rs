@@ -215,6 +215,12 @@ pub(crate) fn shares(connection: &Connection) -> Result<BTreeMap<ProjectName, Sh
     Ok(rows.collect::<Result<_, _>>()?)
 }
 
+/// The weight of a project; 1 of one that was removed.
+pub(crate) fn weight(connection: &Connection, name: &str) -> Result<u32, StoreError> {
+    let weight = "SELECT weight FROM projects WHERE name = ?1 AND NOT is_removed";
+    Ok(connection.prepare_cached(weight)?.query_row([name], |row| row.get(0)).optional()?.unwrap_or(1))
+}
+
 /// Sets how much of the runners a project may use.
 pub(crate) fn put_share(connection: &Connection, project: i64, share: Share) -> Result<(), StoreError> {
     connection.prepare_cached("UPDATE projects SET weight = ?2, job_limit = ?3 WHERE id = ?1")?.execute(params![

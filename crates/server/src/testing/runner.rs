@@ -337,7 +337,7 @@ impl Job<'_> {
         }
         // Nothing of it runs any more.
         drop(self.doing.lock().unwrap().take());
-        self.report(JobReport::Ended { outcome, reason: None }).await
+        self.report(JobReport::Ended { outcome, reason: None, usage: None }).await
     }
 
     fn length(&self) -> u64 {

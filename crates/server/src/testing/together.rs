@@ -72,7 +72,7 @@ fn whole_job() -> Vec<TimedReport> {
         JobReport::Prepared,
         JobReport::StepStarted { step: 0, log: 0 },
         JobReport::StepEnded { step: 0, end: StepEnd::Exit(0), log: 0 },
-        JobReport::Ended { outcome: Outcome::Passed, reason: None },
+        JobReport::Ended { outcome: Outcome::Passed, reason: None, usage: None },
     ])
 }
 
@@ -211,7 +211,7 @@ fn what_is_told_late_is_shown_as_it_was_and_nobody_waits_from_before_it_was_told
             told(JobReport::Prepared, 3_500),
             told(JobReport::StepStarted { step: 0, log: 0 }, 3_000),
             told(JobReport::StepEnded { step: 0, end: StepEnd::Exit(0), log: 0 }, 1_000),
-            told(JobReport::Ended { outcome: Outcome::Passed, reason: None }, 900),
+            told(JobReport::Ended { outcome: Outcome::Passed, reason: None, usage: None }, 900),
         ];
         let before = world.engine().clock.now();
         world.engine().report(&live, &lease, reports.clone()).await.unwrap();

@@ -54,7 +54,7 @@ fn taken(job: &str) -> Event {
 }
 
 fn ended(job: &str, outcome: Outcome) -> Event {
-    Event::JobEnded { job: key(job), outcome, reason: None }
+    Event::JobEnded { job: key(job), outcome, reason: None, usage: None }
 }
 
 fn started(job: &str, step: usize) -> Event {
@@ -248,7 +248,7 @@ fn any_event() -> impl Strategy<Value = Event> {
             missing: vec![PreflightFault { job: job.into(), what: "a".into(), fix: "b".into() }],
         },
         16 => Event::Answered { stage: "package".into(), yes: false, by: "tomas".into(), teams: None },
-        10..=12 => Event::JobEnded { job: key(job), outcome, reason: None },
+        10..=12 => Event::JobEnded { job: key(job), outcome, reason: None, usage: None },
         _ => Event::StopAsked { by: "wren".into() },
     })
 }

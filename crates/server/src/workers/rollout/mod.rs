@@ -189,7 +189,7 @@ impl Rollout {
 
     async fn end(&self, outcome: Outcome, reason: Option<String>) -> Result<(), EngineError> {
         info!(run = %self.live.row.facts.id, job = %self.job, ?outcome, "rollout ended");
-        self.record(Event::JobEnded { job: self.job.clone(), outcome, reason }).await?;
+        self.record(Event::JobEnded { job: self.job.clone(), outcome, reason, usage: None }).await?;
         let (run, job) = (self.live.row.id, self.job.clone());
         let forgotten = self.engine.store.write(move |records| store::forget_before(records, run, &job)).await;
         if let Err(error) = forgotten {

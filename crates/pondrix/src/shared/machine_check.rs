@@ -1,0 +1,57 @@
+//! The tests of a machine, for people.
+
+use std::path::Path;
+use std::process::ExitCode;
+
+use pondrix_runner::{CheckOutcome, UnfitMachine, check_all};
+
+use crate::cli::Global;
+use crate::failure::{FAILED, Failure, Outcome};
+use crate::output;
+
+/// Tests this machine and prints the results. Exit status 1 if no job would run.
+pub(crate) fn run(data: &Path, global: &Global) -> Outcome {
+    let data = std::path::absolute(data)?;
+    let folder = data.ancestors().find(|folder| folder.is_dir()).unwrap_or(Path::new("/"));
+    let checks = check_all(folder).map_err(|error| Failure::new(format!("{}: {error}", folder.display())))?;
+    let is_unfit = checks.iter().any(|check| check.outcome == CheckOutcome::Failed);
+    if global.json {
+        let document = checks.iter().map(|check| {
+            let outcome = word(check.outcome);
+            serde_json::json!({ "check": check.name, "outcome": outcome, "found": check.found, "fix": check.fix })
+        });
+        output::json(&document.collect::<Vec<_>>())?;
+    } else {
+        for check in &checks {
+            let mark = match check.outcome {
+                CheckOutcome::Passed => "ok",
+                CheckOutcome::Limited => "warning",
+                CheckOutcome::Failed => "failed",
+            };
+            output::hanging(&format!("{mark:8} {:17} ", check.name), &check.found);
+            if let Some(fix) = &check.fix {
+                output::hanging(&format!("{:8} {:17} fix: ", "", ""), fix);
+            }
+        }
+        output::line("");
+        output::line(match checks.iter().map(|check| check.outcome).max() {
+            Some(CheckOutcome::Failed) => "This machine cannot run jobs.",
+            Some(CheckOutcome::Limited) => "This machine can run jobs, with the limitations above.",
+            _ => "This machine can run jobs.",
+        });
+    }
+    Ok(ExitCode::from(if is_unfit { FAILED } else { 0 }))
+}
+
+fn word(outcome: CheckOutcome) -> &'static str {
+    match outcome {
+        CheckOutcome::Passed => "passed",
+        CheckOutcome::Limited => "limited",
+        CheckOutcome::Failed => "failed",
+    }
+}
+
+/// The failure of a command that needs a machine that runs jobs.
+pub(crate) fn failure(unfit: &UnfitMachine) -> Failure {
+    Failure::new(unfit.to_string()).advise("`pondrix runner check` shows all tests of this machine")
+}

@@ -1,0 +1,65 @@
+//! What a machine needs to run jobs, and what jobs used of it.
+
+use std::path::Path;
+use std::process::{Command, Output};
+
+use crate::support::{PONDRIX, World, one_job};
+
+/// `pondrix runner check` with a folder in which `prepare` was run, in a mount namespace of its own.
+fn checked(folder: &Path, prepare: &str) -> Output {
+    let script = format!("{prepare} && exec \"$0\" runner check --json --data \"$1\"");
+    let is_root = rustix::process::geteuid().is_root();
+    let mut command = Command::new("unshare");
+    command.args((!is_root).then_some("--map-root-user")).args(["--mount", "sh", "-c", &script, PONDRIX]);
+    command.arg(folder).output().unwrap()
+}
+
+#[test]
+fn the_check_of_a_machine_names_each_test_and_what_to_change_where_one_fails() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path().display();
+    let mounted = format!("mount -t tmpfs -o noexec none {at}");
+    let said = checked(folder.path(), &mounted);
+    assert_eq!(said.status.code(), Some(1), "{said:?}");
+    let checks: Vec<serde_json::Value> = serde_json::from_slice(&said.stdout).unwrap();
+    let names: Vec<_> = checks.iter().map(|check| check["check"].as_str().unwrap()).collect();
+    assert_eq!(
+        names,
+        ["kernel", "data folder", "sandbox", "control groups", "separate users", "outbound network", "disk limits"]
+    );
+    assert_eq!(checks[1]["outcome"], "failed");
+    assert_eq!(
+        checks[1]["found"],
+        format!("{at} is mounted with `noexec`: no program of a job's workspace can be started")
+    );
+    assert_eq!(checks[1]["fix"], "mount it with `exec`, or choose another folder: --data FOLDER");
+    // The server does not start there either, and says the same.
+    let serve = format!("{mounted} && exec \"$0\" serve --listen 127.0.0.1:0 --data \"$1\" ; true");
+    let mut command = Command::new("unshare");
+    command.args((!rustix::process::geteuid().is_root()).then_some("--map-root-user"));
+    let said = command.args(["--mount", "sh", "-c", &serve, PONDRIX]).arg(folder.path()).output().unwrap();
+    let errors = String::from_utf8_lossy(&said.stderr);
+    assert!(
+        errors.contains("this machine cannot run jobs: data folder: ") && errors.contains("runner check"),
+        "{errors}"
+    );
+    if rustix::process::geteuid().is_root() {
+        // Of this machine itself: an ordinary user may lack a control group.
+        let said = checked(folder.path(), "true");
+        assert_eq!(said.status.code(), Some(0), "{said:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_shows_what_it_used_of_its_runner() {
+    let world = World::new().await;
+    let lines = "step \"head -c 60000000 /dev/zero > /tmp/held; sleep 0.1 & wait\"";
+    let (_, run) = world.run_of_pipeline("plant-labels", &one_job(lines)).await;
+    world.passes(&run).await;
+    let detail = world.client.run(&run).await.unwrap();
+    let usage = detail.stages[0].jobs[0].usage.expect("what it used");
+    assert!(usage.memory.is_some_and(|bytes| bytes > 60_000_000), "{usage:?}");
+    assert!(usage.cpu_millis.is_some(), "{usage:?}");
+    let shown = world.pondrix(&["show", &run.to_string()]).await;
+    assert!(shown.out.contains(" MB of memory, ") && shown.out.contains(" of CPU time, "), "{}", shown.out);
+}
