@@ -156,9 +156,8 @@ impl JobContext {
                 Ok((end, scratch)) => (end, Some(scratch)),
                 Err(error) => (End::failed(format!("the runner broke: {error}")), None),
             };
-            // The group of the job is removed with the last launcher of it.
-            let usage = measured.usage().map(job_usage);
-            drop(measured);
+            // The group of the job is removed with its last launcher, which waits for the kernel.
+            let usage = tokio::task::spawn_blocking(move || measured.usage()).await.ok().flatten().map(job_usage);
             drop(place);
             (end, usage, scratch, tell_ended)
         };
