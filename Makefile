@@ -6,7 +6,7 @@ NPM ?= npm
 .PHONY: help setup demo-setup console contract demo build test test-vm explore fuzz trial lint bench screenshots audit
 
 help: ## Tell what there is
-	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
+	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
 
 setup: ## Install Debian packages and the console's packages
 	@scripts/setup
@@ -49,7 +49,7 @@ test: setup console lint audit ## Everything that is checked
 	cd console && $(NPM) run --silent test
 	$(CARGO) test --workspace
 
-test-vm: setup build ## Test on an emulated Debian system with systemd and control groups of version 2 (PARTS="..."; about 30 minutes)
+test-vm: setup build ## Test on an emulated Debian system with systemd and control groups of version 2 (PARTS='"demo as op"' for some of it; an hour or more)
 	$(CARGO) test --workspace --no-run
 	scripts/vm/test $(PARTS)
 

@@ -132,9 +132,14 @@ impl Folder {
         self.path.join("frame")
     }
 
+    /// The folder of all jobs. The next start unmounts and removes whatever is left in it.
+    pub(crate) fn jobs(&self) -> PathBuf {
+        self.path.join("jobs")
+    }
+
     /// A place for one job; removed when dropped.
     pub(crate) fn scratch(&self) -> std::io::Result<TemporaryFolder> {
-        TemporaryFolder::new_in(&self.path.join("jobs"))
+        TemporaryFolder::new_in(&self.jobs())
     }
 }
 

@@ -69,7 +69,7 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     if config.limits.is_none() {
         warn!("jobs run without limits: one may take all memory and processes of this machine");
     }
-    require(folder.path(), config.limits.is_some())?;
+    require(&folder.jobs(), config.limits.is_some())?;
     let check = folder.scratch()?;
     let places = places(&launcher, &folder, check.path(), config.slots.max(1));
     drop(check);
@@ -163,7 +163,8 @@ fn places(launcher: &Launcher, folder: &Folder, scratch: &Path, slots: usize) ->
 
 /// Logs what does not work on this machine, while the first jobs already run.
 fn warn_of_limitations(folder: &Folder) {
-    let folder = folder.path().to_owned();
+    // A runner that is killed during these tests may leave a mounted file system.
+    let folder = folder.jobs();
     tokio::task::spawn_blocking(move || {
         let checks = check_optional(&folder).unwrap_or_default();
         for check in checks.into_iter().filter(|check| check.outcome != CheckOutcome::Passed) {

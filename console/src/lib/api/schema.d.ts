@@ -1862,7 +1862,7 @@ export interface components {
             memory?: number | null;
             /**
              * Format: int64
-             * @description Peak number of processes and threads, with those of the sandbox itself.
+             * @description Peak number of processes and threads, including the sandbox itself.
              */
             processes?: number | null;
             /**

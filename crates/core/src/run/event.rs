@@ -125,7 +125,7 @@ pub struct JobUsage {
     /// CPU time, in milliseconds, of all CPUs together.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cpu_millis: Option<u64>,
-    /// Peak number of processes and threads, with those of the sandbox itself.
+    /// Peak number of processes and threads, including the sandbox itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub processes: Option<u64>,
     /// Bytes read from disks.

@@ -68,6 +68,14 @@ pub enum NoControlGroups {
     },
 }
 
+impl NoControlGroups {
+    /// Whether the process gets the groups if it is started again in a scope of systemd (systemd-run(1)).
+    #[must_use]
+    pub fn is_fixed_by_scope(&self) -> bool {
+        matches!(self, Self::NotDelegated { .. } | Self::Refused { .. } | Self::Shared { .. }) && is_systemd_running()
+    }
+}
+
 /// Whether systemd manages this machine's groups (sd_booted(3)).
 pub(super) fn is_systemd_running() -> bool {
     Path::new("/run/systemd/system").is_dir()
@@ -81,7 +89,7 @@ pub(super) fn is_of_user_manager(folder: &Path) -> bool {
     folder.components().any(|part| part.as_os_str().to_string_lossy().starts_with("user@"))
 }
 
-/// What mends a group that this process may not use.
+/// The fix for a group that this process may not use.
 fn advice(folder: &Path) -> String {
     let user = rustix::process::geteuid();
     if !is_systemd_running() {
@@ -123,7 +131,7 @@ fn advice(folder: &Path) -> String {
     )
 }
 
-/// What makes systemd pass a controller on.
+/// The fix for a controller that systemd does not pass on.
 fn missing_advice(folder: &Path) -> String {
     if is_of_user_manager(folder) {
         return "Let systemd pass it on to users: write `[Service]` and `Delegate=cpu cpuset io memory pids` into \
