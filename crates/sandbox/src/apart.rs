@@ -21,13 +21,19 @@ use crate::trees::{MountAttributes, set_attributes};
 /// `MOUNT_ATTR_IDMAP` of linux/mount.h.
 const MAP_IDS: u64 = 0x0010_0000;
 
+/// `MS_PRIVATE` of linux/mount.h.
+const PRIVATE: u64 = 1 << 18;
+
 /// A folder's mount, not attached anywhere, in which what is stored under `stored` is seen under the ids of a place.
 pub(crate) fn mapped(folder: &Path, stored: IdMap, place: PlaceIds) -> io::Result<OwnedFd> {
     let namespace = namespace(&place.user_lines(stored), &place.group_lines(stored))?;
     let flags = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC;
     let tree = open_tree(CWD, folder, flags)?;
     let user_namespace = u64::from(namespace.as_raw_fd().unsigned_abs());
-    let attributes = MountAttributes { set: MAP_IDS, user_namespace, ..MountAttributes::default() };
+    // On most machines all mounts are shared, and a copy of a shared mount is its peer: what is mounted below the copy
+    // would appear on the machine too (mount_namespaces(7), "Shared subtrees").
+    let attributes =
+        MountAttributes { set: MAP_IDS, propagation: PRIVATE, user_namespace, ..MountAttributes::default() };
     set_attributes(tree.as_fd(), &attributes)?;
     Ok(tree)
 }

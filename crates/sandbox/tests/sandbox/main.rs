@@ -11,4 +11,5 @@ mod limits;
 mod mounts;
 mod network;
 mod place;
+mod shared_mounts;
 mod terminal;
