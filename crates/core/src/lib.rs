@@ -7,6 +7,7 @@
 pub mod access;
 mod allowance;
 pub mod audit;
+pub mod configuration;
 pub mod draft;
 mod duration;
 pub mod file_times;

@@ -40,6 +40,7 @@ pub(crate) struct Global {
 /// The commands.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
+    Setup(Box<commands::setup::Setup>),
     Serve(Box<commands::serve::Serve>),
     Demo(commands::demo::Demo),
     #[command(subcommand)]
@@ -92,4 +93,7 @@ pub(crate) enum Command {
     Approve(commands::answer::Answer),
     /// Reject what a run waits for. The run is then stopped.
     Reject(commands::answer::Answer),
+    Completions(commands::completions::Completions),
+    #[command(hide = true)]
+    Manual(commands::completions::Manual),
 }

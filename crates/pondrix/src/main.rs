@@ -2,6 +2,7 @@
 
 mod cli;
 mod commands;
+mod configuration;
 mod demo;
 mod failure;
 mod git;
@@ -11,18 +12,23 @@ mod prompt;
 mod settings;
 mod shared;
 mod signals;
+mod systemd;
 
 use std::process::ExitCode;
 
-use clap::Parser;
-
-use cli::{Cli, Command};
+use cli::Command;
 use commands::runner::Runner;
+use configuration::ParseError;
 
 /// Gives a command that runs jobs its place among the control groups, before it has threads or processes. If that fails,
 /// the command reports it where it needs the groups.
 fn settle(command: &Command) {
-    if matches!(command, Command::Serve(_) | Command::Demo(_) | Command::Runner(Runner::Join(_)))
+    let runs_jobs = match command {
+        Command::Serve(serve) => serve.has_runners(),
+        Command::Demo(_) | Command::Runner(Runner::Join(_)) => true,
+        _ => false,
+    };
+    if runs_jobs
         && let Err(error) = pondrix_sandbox::settle()
         && matches!(command, Command::Demo(_))
     {
@@ -33,7 +39,11 @@ fn settle(command: &Command) {
 fn main() -> ExitCode {
     // Before anything else: this same program is also the sandbox's helper, and must have one thread.
     pondrix_sandbox::enter_if_asked(pondrix_image::inventory::FUNCTIONS);
-    let cli = Cli::parse();
+    let cli = match configuration::parse() {
+        Ok(cli) => cli,
+        Err(ParseError::CommandLine(error)) => error.exit(),
+        Err(ParseError::Configuration(failure)) => return failure.report(),
+    };
     settle(&cli.command);
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,

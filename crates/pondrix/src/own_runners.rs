@@ -3,6 +3,7 @@
 //! A runner outlives a server that is killed, and goes on with its job. The next server finds it
 //! by its folder, which is still taken, and leaves it alone.
 
+use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -13,7 +14,10 @@ use tokio_util::sync::CancellationToken;
 use tracing::warn;
 
 use crate::shared::machine::Allows;
+use crate::systemd;
 
+/// This program, also after a package has replaced its file.
+const THIS_PROGRAM: &str = "/proc/self/exe";
 /// The exit status of a runner whose folder another one has.
 pub(crate) const FOLDER_TAKEN: u8 = 75;
 /// How long to wait before a runner is started again.
@@ -39,7 +43,8 @@ pub(crate) struct OwnRunner {
 
 impl OwnRunner {
     fn start(&self) -> std::io::Result<Child> {
-        let mut command = Command::new(std::env::current_exe()?);
+        let mut command = Command::new(THIS_PROGRAM);
+        command.as_std_mut().arg0("pondrix");
         command
             .args(["runner", "join"])
             .arg("--data")
@@ -52,6 +57,13 @@ impl OwnRunner {
             .args(["--alone-for", &format!("{}s", self.alone_for.as_secs())])
             .args(self.allows.arguments())
             .stdin(std::process::Stdio::null());
+        // The server's options decide, and the service manager hears of the server alone.
+        for (variable, _) in std::env::vars_os() {
+            let name = variable.to_string_lossy();
+            if name.starts_with("PONDRIX_RUNNER_") || systemd::OWN_VARIABLES.contains(&&*name) {
+                command.env_remove(&variable);
+            }
+        }
         // Nothing that runs jobs has the terminal of the person who started the server. Ctrl-C goes to the processes of
         // the terminal only; the server ends its runners itself.
         command.as_std_mut().without_terminal();

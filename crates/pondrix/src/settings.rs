@@ -37,7 +37,8 @@ pub(crate) fn save(saved: &Saved) -> Result<PathBuf, Failure> {
     Ok(path)
 }
 
-fn saved() -> Option<Saved> {
+/// What `pondrix login` saved.
+pub(crate) fn saved() -> Option<Saved> {
     serde_json::from_slice(&fs::read(path().ok()?).ok()?).ok()
 }
 

@@ -63,7 +63,7 @@ fn job_usage(usage: Usage) -> JobUsage {
 impl JobContext {
     pub(crate) fn new(
         client: &RunnerClient,
-        config: &RunnerConfig,
+        config: RunnerConfig,
         folder: &Folder,
         launcher: &Launcher,
         assignment: Assignment,
@@ -71,7 +71,7 @@ impl JobContext {
     ) -> Self {
         Self {
             client: client.clone(),
-            config: config.clone(),
+            config,
             folder: folder.clone(),
             launcher: launcher.clone(),
             stuck: stuck.clone(),

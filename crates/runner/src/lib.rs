@@ -27,7 +27,7 @@ use std::time::{Duration, Instant};
 use pondrix_api::{ClientError, Hello, RunnerClient, Welcome};
 use pondrix_image::Platform;
 use pondrix_sandbox::{Launcher, Places, check_machine};
-use tokio::sync::oneshot;
+use tokio::sync::{oneshot, watch};
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
@@ -51,12 +51,20 @@ const INTRODUCE_YOURSELF: u16 = 409;
 /// The status of the answer to a token that is not good.
 const UNAUTHORIZED: u16 = 401;
 
-/// Runs until `shutdown`, or until the server has been away for longer than the configuration
+/// Runs until `shutdown`, until the last job ends after `drain`, or until the server has been away for longer than the configuration
 /// allows. Jobs that run then are ended.
+///
+/// Each job runs with the configuration at its start. Limits of jobs, networks, resolvers, readable folders and the room
+/// for images may change while the runner runs; other fields are read once.
 ///
 /// # Errors
 /// When the machine cannot run sandboxes, or another runner has the data folder ([`FolderTaken`]).
-pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::Result<()> {
+pub async fn run(
+    current: watch::Receiver<RunnerConfig>,
+    drain: CancellationToken,
+    shutdown: CancellationToken,
+) -> anyhow::Result<()> {
+    let config = current.borrow().clone();
     if let Some(through) = shown_through(&config.data, &config.shown) {
         let (data, through) = (config.data.display(), through.display());
         anyhow::bail!(
@@ -97,22 +105,31 @@ pub async fn run(config: RunnerConfig, shutdown: CancellationToken) -> anyhow::R
     let introduction = Arc::new(Introduction { hello, stuck: StuckPlaces::new() });
     let mut slots = JoinSet::new();
     for slot in 0..config.slots.max(1) {
-        let (client, config, shutdown) = (client.clone(), config.clone(), shutdown.clone());
+        let (client, current) = (client.clone(), current.clone());
+        let end = End { drain: drain.clone(), shutdown: shutdown.clone() };
         let ids = places.as_ref().and_then(|places| places.ids.get(slot));
         let launcher = ids.map_or_else(|| launcher.clone(), |ids| launcher.apart(*ids, folder.path().to_owned()));
         let (folder, introduction) = (folder.clone(), Arc::clone(&introduction));
         slots.spawn(async move {
-            slot_loop(slot, &client, &introduction, &config, &folder, &launcher, &shutdown).await;
+            slot_loop(slot, &client, &introduction, &current, &folder, &launcher, &end).await;
         });
     }
     let upkeep = [
-        tokio::spawn(upkeep::keep_small(folder.clone(), config.room)),
+        tokio::spawn(upkeep::keep_small(folder.clone(), current)),
         tokio::spawn(upkeep::keep_up(client.clone(), folder)),
         tokio::spawn(async move { introduction.tell_changes(&client).await }),
     ];
     while slots.join_next().await.is_some() {}
     upkeep.iter().for_each(tokio::task::JoinHandle::abort);
     Ok(())
+}
+
+/// How a runner ends.
+struct End {
+    /// After the jobs that it has.
+    drain: CancellationToken,
+    /// At once.
+    shutdown: CancellationToken,
 }
 
 /// What the runner says of itself.
@@ -182,16 +199,18 @@ async fn slot_loop(
     slot: usize,
     client: &RunnerClient,
     introduction: &Introduction,
-    config: &RunnerConfig,
+    current: &watch::Receiver<RunnerConfig>,
     folder: &Folder,
     launcher: &Launcher,
-    shutdown: &CancellationToken,
+    End { drain, shutdown }: &End,
 ) {
     let mut last_answer = Instant::now();
     let mut delivery = tokio::spawn(async {});
-    loop {
+    while !drain.is_cancelled() {
         let taken = tokio::select! {
             taken = client.take() => taken,
+            // A job that was on its way is offered again.
+            () = drain.cancelled() => break,
             () = shutdown.cancelled() => break,
         };
         match taken {
@@ -200,6 +219,7 @@ async fn slot_loop(
                     let run = assignment.facts.id.to_string();
                     info!(slot, run, job = %assignment.job, "took a job");
                     let (place, free) = oneshot::channel();
+                    let config = current.borrow().clone();
                     let job = JobContext::new(client, config, folder, launcher, assignment, &introduction.stuck);
                     let mut next = tokio::spawn(job.carry_out(shutdown.clone(), place));
                     // It is given back by being dropped.
@@ -223,7 +243,7 @@ async fn slot_loop(
                 break;
             }
             Err(error) => {
-                if config.alone_for.is_some_and(|limit| last_answer.elapsed() > limit) {
+                if current.borrow().alone_for.is_some_and(|limit| last_answer.elapsed() > limit) {
                     info!("the server has been away for too long; leaving");
                     shutdown.cancel();
                     break;

@@ -4,9 +4,10 @@ use std::time::{Duration, Instant};
 
 use pondrix_api::RunnerClient;
 use pondrix_core::ProjectName;
-use pondrix_image::Room;
+use tokio::sync::watch;
 use tracing::{info, warn};
 
+use crate::config::RunnerConfig;
 use crate::folder::Folder;
 
 /// How often is looked.
@@ -33,11 +34,11 @@ pub(crate) async fn keep_up(client: RunnerClient, folder: Folder) {
 }
 
 /// Makes room among the images, where there are too many, each time that jobs have left something.
-pub(crate) async fn keep_small(folder: Folder, room: Room) {
+pub(crate) async fn keep_small(folder: Folder, current: watch::Receiver<RunnerConfig>) {
     let mut settled = None::<Instant>;
     loop {
         folder.crowded.notified().await;
-        let looking = folder.clone();
+        let (looking, room) = (folder.clone(), current.borrow().room);
         let is_due = settled.is_none_or(|settled| settled.elapsed() >= BETWEEN_SETTLING);
         let freed = tokio::task::spawn_blocking(move || {
             let freed = looking.store.free_space(room, &looking.all_build_caches())?;

@@ -27,6 +27,7 @@ mod store;
 #[cfg(test)]
 mod testing;
 mod tries;
+mod tuning;
 mod workers;
 
 pub use backup::{BackupError, Checked, Restored, check_backup, restore};
@@ -36,3 +37,4 @@ pub use http::{openapi_document, rights_table};
 pub use ports::{NoProvider, SecretProvider};
 pub use seal::{MasterSource, NoMasterSource};
 pub use serve::{Server, ServerConfig, Tokens};
+pub use tuning::{CurrentTuning, Tuning};

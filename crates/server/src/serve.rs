@@ -1,11 +1,10 @@
 //! Opening the records, and answering until told to stop.
 
 use std::fs::Permissions;
-use std::net::{IpAddr, Ipv4Addr};
+use std::net::Ipv4Addr;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
 
 use anyhow::Context;
 use pondrix_core::access::{Grant, Holder, Reach, Role};
@@ -22,6 +21,7 @@ use crate::ports::{Clock, Ports, SecretProvider};
 use crate::private::{create_private, write_private};
 use crate::queries::Queries;
 use crate::store::{self, Store, TokenKind, TokenRow};
+use crate::tuning::CurrentTuning;
 use crate::workers::{self, watcher::Watcher};
 
 /// Who the first token is of.
@@ -32,30 +32,20 @@ const FIRST: &str = "admin";
 pub struct ServerConfig {
     /// Its folder: records, copies of repositories, logs.
     pub data: PathBuf,
-    /// How often repositories are looked at without being asked.
-    pub look_every: Duration,
     /// The address that people and hooks reach it at, when it is not the listener's.
     pub public_url: Option<String>,
-    /// The longest archive of files that are tried, in bytes.
-    pub try_limit: u64,
-    /// The longest log of a job, in bytes.
-    pub log_limit: u64,
-    /// The most that is taken of a repository at once, in bytes.
-    pub repository_limit: u64,
-    /// The largest artifact, in bytes.
-    pub artifact_limit: u64,
     /// The certificate of its own, where it speaks TLS itself.
     pub tls: Option<TlsFiles>,
-    /// How many requests a second one token, or one address without one, may make; any number where nothing is said.
-    pub request_limit: Option<u32>,
     /// Where the keys come from that secrets are sealed with.
     pub keys: KeySources,
     /// Where secrets are read that are kept elsewhere.
     pub providers: Vec<SecretProvider>,
-    /// The proxies that are believed when they say whom they ask for.
-    pub trusted_proxies: Vec<IpAddr>,
     /// What of the network is reached at hosts that pipelines name, and nobody who administers the server.
     pub reach: Reach,
+    /// Maximum size of a job's log, in bytes. It is fixed, because running jobs were told the limit.
+    pub log_limit: u64,
+    /// Settings that may change while the server runs.
+    pub tuning: CurrentTuning,
 }
 
 /// Keeps other users of the machine out of what the server and its own runners read.
@@ -106,13 +96,13 @@ impl Server {
         backup::remove_unfinished(&config.data);
         remove_aside_of_before(&config.data);
         let store = Store::open(&config.data.join("records.db")).with_context(told)?;
-        let ports = Ports::real(config.reach.clone(), config.providers.clone(), config.repository_limit);
+        let ports = Ports::real(config.reach.clone(), config.providers.clone(), config.tuning.clone());
         let admin = Self::new_admin_token(&store, &ports.clock).await?;
         // Of before: one for all runners, which is good no more.
         let _ = std::fs::remove_file(config.data.join("runner.token"));
         let seal = unlock(&store, &config.keys, ports.clock.now()).await?;
         let (engine, preflights) =
-            Engine::new(store.clone(), ports, seal, config.data.clone(), (config.log_limit, config.artifact_limit));
+            Engine::new(store.clone(), ports, seal, config.data.clone(), config.log_limit, config.tuning.clone());
         Ok((Self { config, store, engine, preflights }, Tokens { admin }))
     }
 
@@ -157,7 +147,7 @@ impl Server {
         let address = format!("{scheme}://{}", listener.local_addr()?);
         let public_url = self.config.public_url.clone().unwrap_or_else(|| address.clone());
         self.engine.is_reached_at(&public_url);
-        let watcher = Watcher::new(Arc::clone(&self.engine), self.config.look_every, shutdown.clone());
+        let watcher = Watcher::new(Arc::clone(&self.engine), self.config.tuning.clone(), shutdown.clone());
         self.engine.seal_files_of_environments().await?;
         self.engine.resume().await?;
         self.engine.tell_audit().await?;
@@ -165,19 +155,18 @@ impl Server {
         for row in self.store.read(store::projects).await? {
             watcher.watch(row.project);
         }
-        let ServerConfig { data, try_limit, trusted_proxies, request_limit, .. } = self.config;
+        let ServerConfig { data, tuning, .. } = self.config;
         let app = App {
             engine: self.engine,
             queries: Queries::new(self.store),
             watcher,
             public_url,
-            try_limit,
-            trusted_proxies: trusted_proxies.clone(),
-            limits: Limits::new(request_limit),
+            limits: Limits::new(tuning.clone()),
+            tuning: tuning.clone(),
             shutdown: shutdown.clone(),
         };
         let router = http::router(Arc::new(app));
-        let connections = Connections::new(router.clone(), &trusted_proxies);
+        let connections = Connections::new(router.clone(), tuning);
         let own_address = Self::address_file(&data);
         info!(address, "serving");
         match tls {
@@ -191,7 +180,7 @@ impl Server {
                 write_private(&own_address, format!("http://{}", inside.local_addr()?).as_bytes())?;
                 tokio::spawn(tls.clone().keep_fresh(shutdown.clone()));
                 // However many come from outside.
-                let own = Connections::new(router, &[]);
+                let own = Connections::new(router, connections.tuning());
                 tokio::join!(
                     own.serve(inside, None, shutdown.clone()),
                     connections.serve(listener, Some(tls), shutdown)

@@ -13,7 +13,7 @@ mod pattern;
 mod read;
 mod secret_name;
 mod synonyms;
-mod tree;
+pub(crate) mod tree;
 mod variables;
 
 pub(crate) use fault::help_for_unknown;

@@ -16,42 +16,42 @@ use super::limits;
 use super::notation::{self, Slip};
 
 /// A place: the first byte, and the one after the last.
-pub(super) type At = (usize, usize);
+pub(crate) type At = (usize, usize);
 
 /// Nodes in their order.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(super) struct Document {
-    pub(super) nodes: Vec<Node>,
+pub(crate) struct Document {
+    pub(crate) nodes: Vec<Node>,
 }
 
 /// One node.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) struct Node {
-    pub(super) name: Word,
+pub(crate) struct Node {
+    pub(crate) name: Word,
     /// What stands in round brackets before it.
-    pub(super) ty: Option<Word>,
-    pub(super) entries: Vec<Entry>,
-    pub(super) children: Option<Document>,
+    pub(crate) ty: Option<Word>,
+    pub(crate) entries: Vec<Entry>,
+    pub(crate) children: Option<Document>,
 }
 
 /// A name, and where it stands.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) struct Word {
-    pub(super) text: String,
-    pub(super) at: At,
+pub(crate) struct Word {
+    pub(crate) text: String,
+    pub(crate) at: At,
 }
 
 /// A value behind a node's name, or a property.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) struct Entry {
-    pub(super) name: Option<Word>,
-    pub(super) value: Value,
-    pub(super) at: At,
+pub(crate) struct Entry {
+    pub(crate) name: Option<Word>,
+    pub(crate) value: Value,
+    pub(crate) at: At,
 }
 
 /// A value.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) enum Value {
+pub(crate) enum Value {
     Text(String),
     Integer(i128),
     Float(f64),
@@ -64,7 +64,7 @@ impl Document {
     ///
     /// # Errors
     /// The places where the writer slipped, at least one.
-    pub(super) fn read(text: &str) -> Result<Self, Vec<Slip>> {
+    pub(crate) fn read(text: &str) -> Result<Self, Vec<Slip>> {
         if let Some(refusal) = limits::refusal(text) {
             return Err(vec![refusal]);
         }
@@ -89,7 +89,7 @@ impl Document {
     }
 
     /// Whether a text keeps to what our own reading knows, which goes down a few braces and no further.
-    pub(super) fn is_plain(text: &str) -> bool {
+    pub(crate) fn is_plain(text: &str) -> bool {
         limits::refusal(text).is_none() && plain::read(text).is_some()
     }
 
@@ -113,13 +113,13 @@ fn unknown_slip(text: &str, complaints: &[KdlDiagnostic]) -> Slip {
     let help = first.and_then(|complaint| complaint.help.clone().or_else(|| complaint.message.clone()));
     Slip {
         at: (at.0.min(text.len()), at.1.min(text.len())),
-        message: "this is not KDL 2, the notation of pipeline files".to_owned(),
+        message: "this is not KDL 2, the notation of pipeline and configuration files".to_owned(),
         help: help.unwrap_or_default(),
     }
 }
 
 impl Value {
-    pub(super) fn as_text(&self) -> Option<&str> {
+    pub(crate) fn as_text(&self) -> Option<&str> {
         if let Self::Text(text) = self { Some(text) } else { None }
     }
 }

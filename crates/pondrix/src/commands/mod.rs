@@ -5,6 +5,7 @@ pub(crate) mod artifact;
 pub(crate) mod audit;
 pub(crate) mod backup;
 pub(crate) mod check;
+pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod draft;
 pub(crate) mod environment;
@@ -26,6 +27,7 @@ pub(crate) mod runner;
 pub(crate) mod runs;
 pub(crate) mod secret;
 pub(crate) mod serve;
+pub(crate) mod setup;
 pub(crate) mod show;
 pub(crate) mod start;
 pub(crate) mod stop;
@@ -41,6 +43,7 @@ use crate::failure::Outcome;
 pub(crate) async fn run(cli: Cli) -> Outcome {
     let global = &cli.global;
     match cli.command {
+        Command::Setup(command) => command.run(global).await,
         Command::Serve(command) => command.run(global).await,
         Command::Demo(command) => command.run().await,
         Command::Runner(command) => command.run(global).await,
@@ -75,5 +78,7 @@ pub(crate) async fn run(cli: Cli) -> Outcome {
         Command::Plan(command) => command.run(global).await,
         Command::Approve(command) => command.run(global, true).await,
         Command::Reject(command) => command.run(global, false).await,
+        Command::Completions(command) => command.run(),
+        Command::Manual(command) => command.run(),
     }
 }

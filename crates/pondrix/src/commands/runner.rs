@@ -1,8 +1,5 @@
 //! `pondrix runner`
 
-use std::fs::File;
-use std::io::Write as _;
-use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -14,13 +11,16 @@ use pondrix_core::access::{Projects, Reach};
 use pondrix_image::Room;
 use pondrix_runner::{FolderTaken, RunnerConfig, ServerAddress};
 use serde::Serialize;
+use tokio::sync::watch;
 
-use crate::cli::Global;
+use crate::cli::{Cli, Command, Global};
+use crate::configuration::{ConfigurationArgs, reloads};
 use crate::failure::{Failure, Outcome};
 use crate::own_runners::FOLDER_TAKEN;
 use crate::shared::machine::{Allows, keep_to_oneself, log_to_standard_error, make_files_for_jobs, usual_slots};
 use crate::shared::machine_check;
-use crate::{output, settings, signals};
+use crate::shared::token_file::TokenFile;
+use crate::{output, settings, signals, systemd};
 
 /// Runners: the machines that do the work.
 #[derive(Debug, Subcommand)]
@@ -140,41 +140,63 @@ pub(crate) struct Withdraw {
 pub(crate) struct List {}
 
 /// Make this machine a runner: take jobs from a server and do them here, until it is ended.
+///
+/// Each option can also be a line of a configuration file (`--config`), and an environment variable: `--slots 4` is
+/// `slots 4` in the file and `PONDRIX_RUNNER_SLOTS=4`. The command line overrides the environment, and the environment
+/// overrides the file. SIGHUP reads the file again. SIGUSR2 ends the runner after the jobs that it has.
 #[derive(Debug, Args)]
 pub(crate) struct Join {
-    /// With an invitation: the name that it shall have, shown with its jobs; the machine's name by default.
+    #[command(flatten)]
+    pub(crate) configuration: ConfigurationArgs,
+    /// Name of the runner, if an invitation is used. The default is the machine's host name.
     #[arg(long, conflicts_with = "token_file")]
     name: Option<String>,
-    /// The folder for images and jobs. No other runner may use it.
+    /// Folder for images and jobs. No other runner may use it.
     #[arg(long, default_value = "pondrix-runner", value_name = "FOLDER")]
     data: PathBuf,
     /// The server's address.
-    #[arg(long, value_name = "URL", required_unless_present = "server_file", conflicts_with = "server_file")]
+    #[arg(long, value_name = "URL", conflicts_with = "server_file")]
     server: Option<String>,
-    /// A file with the server's address, read again whenever the server does not answer.
+    /// File with the server's address. It is read again if the server does not answer.
     #[arg(long, value_name = "FILE")]
     server_file: Option<PathBuf>,
-    /// A file with its token, as `pondrix runner add` gives it.
-    #[arg(long, value_name = "FILE", required_unless_present = "invitation_file", conflicts_with = "invitation_file")]
+    /// File with the runner's token, which `pondrix runner add` prints.
+    #[arg(long, value_name = "FILE", conflicts_with = "invitation_file")]
     token_file: Option<PathBuf>,
-    /// A file with an invitation, as `pondrix runner invite` gives it. It is used once; the token that it brings is kept
-    /// in the folder.
+    /// File with an invitation, which `pondrix runner invite` prints. It is used once; the token received for it is kept in
+    /// the data folder.
     #[arg(long, value_name = "FILE")]
     invitation_file: Option<PathBuf>,
-    /// How many jobs to do at once; as many as there are cores by default.
+    /// Jobs to do at once. The default is the number of CPUs.
     #[arg(long, value_name = "COUNT")]
     slots: Option<usize>,
     #[command(flatten)]
     allows: Allows,
-    /// Leave after so long without the server; by default it stays.
+    /// Exit if the server has been unreachable for this time. The default is to wait.
     #[arg(long, value_name = "TIME")]
     alone_for: Option<pondrix_core::Duration>,
 }
 
+/// Options that take effect at a reload, with the next job.
+const LIVE: &[&str] = &[
+    "allow-namespaces",
+    "reach",
+    "resolver",
+    "job-memory",
+    "job-processes",
+    "job-cpu",
+    "job-disk",
+    "without-limits",
+    "readable",
+    "store-limit",
+    "keep-free",
+    "alone-for",
+];
+
 impl Runner {
     pub(crate) async fn run(self, global: &Global) -> Outcome {
         match self {
-            Self::Join(join) => join.run().await,
+            Self::Join(join) => join.run(global).await,
             Self::Check(check) => machine_check::run(&check.data, global),
             Self::List(_) => list(global).await,
             Self::Pause(pause) => pause.run(global).await,
@@ -205,37 +227,6 @@ impl Runner {
     }
 }
 
-/// A file for a token, which only its owner may read and that was not there before. It is made before the token is, which
-/// is told once; where there is none in the end, it goes.
-struct TokenFile {
-    path: PathBuf,
-    file: File,
-    is_written: bool,
-}
-
-impl TokenFile {
-    fn new(path: &Path) -> Result<Self, Failure> {
-        let file = File::options().write(true).create_new(true).mode(0o600).open(path);
-        let file = file.map_err(|error| Failure::new(format!("{}: {error}", path.display())))?;
-        Ok(Self { path: path.to_owned(), file, is_written: false })
-    }
-
-    fn write(&mut self, token: &str) -> Result<(), Failure> {
-        let written = self.file.write_all(format!("{token}\n").as_bytes()).and_then(|()| self.file.sync_all());
-        written.map_err(|error| Failure::new(format!("{}: {error}", self.path.display())))?;
-        self.is_written = true;
-        Ok(())
-    }
-}
-
-impl Drop for TokenFile {
-    fn drop(&mut self) {
-        if !self.is_written {
-            let _ = std::fs::remove_file(&self.path);
-        }
-    }
-}
-
 /// Tells of a token that was made: prints it, or writes it to its file.
 fn told(
     global: &Global,
@@ -258,7 +249,7 @@ fn told(
     }
     output::line(words);
     let file = match &into {
-        Some(into) => into.path.display().to_string(),
+        Some(into) => into.path().display().to_string(),
         None => {
             output::line(&format!("Its token, told this once:\n  {token}"));
             "FILE".to_owned()
@@ -403,50 +394,91 @@ async fn joined(
     Ok(token)
 }
 
+fn read(path: &Path) -> Result<String, Failure> {
+    let text = std::fs::read_to_string(path);
+    text.map_err(|error| Failure::usage(format!("{}: {error}", path.display())))
+}
+
 impl Join {
-    async fn run(self) -> Outcome {
-        log_to_standard_error();
-        keep_to_oneself();
-        make_files_for_jobs();
-        let read = |path: &Path| {
-            let text = std::fs::read_to_string(path);
-            text.map_err(|error| Failure::usage(format!("{}: {error}", path.display())))
-        };
-        let server = match (self.server, self.server_file) {
-            (Some(address), _) => ServerAddress::Fixed(address),
-            (None, Some(file)) => ServerAddress::File(file),
-            (None, None) => return Err(Failure::usage("neither --server nor --server-file is given")),
-        };
-        let token = match (&self.token_file, &self.invitation_file) {
-            (Some(file), _) => read(file)?,
+    fn server(&self) -> Result<ServerAddress, Failure> {
+        match (&self.server, &self.server_file) {
+            (Some(address), _) => Ok(ServerAddress::Fixed(address.clone())),
+            (None, Some(file)) => Ok(ServerAddress::File(file.clone())),
+            (None, None) => Err(Failure::usage("the server's address is missing")
+                .advise("set `server URL` in the configuration file, or use --server URL")),
+        }
+    }
+
+    /// The runner's token. An invitation is exchanged for one.
+    async fn token(&self, server: &ServerAddress) -> Result<String, Failure> {
+        match (&self.token_file, &self.invitation_file) {
+            (Some(file), _) => read(file),
             (None, Some(file)) => {
                 let machine = || rustix::system::uname().nodename().to_string_lossy().into_owned();
                 let name = self.name.clone().unwrap_or_else(machine);
-                joined(&self.data, &server, || read(file), name).await?
+                joined(&self.data, server, || read(file), name).await
             }
-            (None, None) => return Err(Failure::usage("neither --token-file nor --invitation-file is given")),
-        };
+            (None, None) => Err(Failure::usage("the runner's token is missing")
+                .advise("set `token-file FILE` in the configuration file, or use --token-file FILE")),
+        }
+    }
+
+    fn config(&self, server: ServerAddress, token: &str) -> RunnerConfig {
         let slots = self.slots.unwrap_or_else(usual_slots);
-        let limits = self.allows.job_limits(slots);
-        let config = RunnerConfig {
-            data: self.data,
+        RunnerConfig {
+            data: self.data.clone(),
             server,
             token: token.trim().to_owned(),
             slots,
-            limits,
+            limits: self.allows.job_limits(slots),
             host_network: self.allows.allow_host_network,
             namespaces: self.allows.allow_namespaces,
-            reach: Reach::with(self.allows.reach),
-            resolvers: self.allows.resolver,
-            shown: self.allows.readable,
-            emulated: self.allows.emulates,
+            reach: Reach::with(self.allows.reach.clone()),
+            resolvers: self.allows.resolver.clone(),
+            shown: self.allows.readable.clone(),
+            emulated: self.allows.emulates.clone(),
             room: Room {
                 limit: self.allows.store_limit.bytes(),
                 keep_free: self.allows.keep_free.map(pondrix_core::Size::bytes),
             },
             alone_for: self.alone_for.map(pondrix_core::Duration::to_std),
+        }
+    }
+
+    async fn run(self, global: &Global) -> Outcome {
+        if let Some(shown) = self.configuration.show(global) {
+            return shown;
+        }
+        let server = self.server()?;
+        if self.configuration.check {
+            if let Some(file) = self.token_file.as_ref().or(self.invitation_file.as_ref()) {
+                read(file)?;
+            }
+            return self.configuration.report_valid(global);
+        }
+        log_to_standard_error();
+        self.configuration.warn_of_unknown_variables();
+        keep_to_oneself();
+        make_files_for_jobs();
+        let token = self.token(&server).await?;
+        let (sender, current) = watch::channel(self.config(server.clone(), &token));
+        let running = sender.borrow().clone();
+        let select = |cli: Cli| match cli.command {
+            Command::Runner(Runner::Join(join)) => {
+                let configuration = join.configuration.clone();
+                Some((join, configuration))
+            }
+            _ => None,
         };
-        match pondrix_runner::run(config, signals::shutdown()?).await {
+        let apply = move |join: Box<Self>| {
+            let read = join.config(server.clone(), &token);
+            // What the server was told, and what was opened, stays as it is.
+            let RunnerConfig { data, server, token, slots, host_network, emulated, .. } = running.clone();
+            sender.send_replace(RunnerConfig { data, server, token, slots, host_network, emulated, ..read });
+        };
+        reloads(&self.configuration, LIVE, select, apply)?;
+        systemd::report_ready();
+        match pondrix_runner::run(current, signals::drain()?, signals::shutdown()?).await {
             Err(error) if error.is::<FolderTaken>() => {
                 tracing::info!(%error, "not started");
                 Ok(ExitCode::from(FOLDER_TAKEN))

@@ -13,11 +13,12 @@ use pondrix_core::pipeline::Pattern;
 use pondrix_image::Image;
 use pondrix_runner::limits_are_usable;
 use pondrix_sandbox::Launcher;
-use pondrix_server::{KeySources, MasterSource, Server, ServerConfig};
+use pondrix_server::{KeySources, MasterSource, Server, ServerConfig, Tuning};
 use pondrix_standin::cluster::Cluster;
 use pondrix_standin::garden::{GLASSHOUSE_BASE, PLANT_LABELS, REGISTRY, Repository, VISITOR_DESK, base_images};
 use pondrix_standin::registry::{Registry, Trust};
 use tokio::net::TcpListener;
+use tokio::sync::watch;
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
@@ -91,24 +92,27 @@ impl World {
 
         let data = folder.join("server");
         let look_every = if story { Duration::from_millis(500) } else { Duration::from_secs(30) };
-        let config = ServerConfig {
-            data: data.clone(),
+        let tuning = Tuning {
             look_every,
-            public_url: None,
             try_limit: 64 << 20,
-            log_limit: 64 << 20,
             repository_limit: 16 << 30,
             artifact_limit: 16 << 30,
-            tls: None,
             request_limit: None,
+            trusted_proxies: Vec::new(),
+        };
+        let config = ServerConfig {
+            data: data.clone(),
+            public_url: None,
+            log_limit: 64 << 20,
+            tls: None,
             keys: KeySources {
                 master: MasterSource::File(data.join("secrets.key")),
                 former: None,
                 lose_secrets: false,
             },
             providers: Vec::new(),
-            trusted_proxies: Vec::new(),
             reach: Reach::default(),
+            tuning: watch::channel(tuning).1,
         };
         let (server, tokens) = Server::open(config).await?;
         let token_file = server.own_runner("pond-1").await?;

@@ -19,49 +19,47 @@ pub(crate) struct Allows {
     /// Let jobs use the machine's own network (`network "host"`).
     #[arg(long)]
     pub(crate) allow_host_network: bool,
-    /// Let steps make namespaces of their own and mount in those, as browsers and tests of sandboxes do: much more of the
-    /// kernel is then open to them.
+    /// Let steps create namespaces and mount in them, as browsers and tests of sandboxes do. Much more of the kernel is then
+    /// exposed to jobs.
     #[arg(long)]
     pub(crate) allow_namespaces: bool,
-    /// Let jobs with an outbound network, and what their files name, reach this address or network besides public ones, as
-    /// in 10.20.0.0/16; may be given more than once. The machine's own addresses and the server's are each opened by
-    /// themselves.
+    /// Let jobs with an outbound network, and fetches that their files ask for, reach this private address or network, for
+    /// example 10.20.0.0/16. The addresses of this machine and of the server each need an entry. May be repeated.
     #[arg(long, value_name = "NETWORK")]
     pub(crate) reach: Vec<Network>,
-    /// Have this resolver answer names for jobs with an outbound network, in place of those that the machine asks
-    /// (`/etc/resolv.conf`); an address, or one and a port. May be given more than once: each is asked where the one before
-    /// is silent.
+    /// Resolver for jobs with an outbound network, instead of those in `/etc/resolv.conf`: an address, or an address and a
+    /// port. May be repeated: each is asked if the one before does not answer.
     #[arg(long, value_name = "ADDRESS", value_parser = resolver)]
     pub(crate) resolver: Vec<SocketAddr>,
-    /// The most memory that a job may use, with its services and builds; where nothing is said, nine tenths of the
-    /// machine's, divided by its slots.
+    /// Memory limit of a job with its services and builds. The default is nine tenths of the machine's memory, divided by
+    /// the slots.
     #[arg(long, value_name = "SIZE", conflicts_with = "without_limits")]
     pub(crate) job_memory: Option<Size>,
-    /// The most processes and threads that a job may have at once.
+    /// Limit of processes and threads of a job.
     #[arg(long, value_name = "COUNT", conflicts_with = "without_limits", default_value_t = DEFAULT_PROCESSES)]
     pub(crate) job_processes: u32,
-    /// The most processors that a job may use, as in 1.5; all of them where nothing is said.
+    /// CPU limit of a job, for example 1.5. The default is all CPUs.
     #[arg(long, value_name = "COUNT", conflicts_with = "without_limits", value_parser = processors)]
     pub(crate) job_cpu: Option<u32>,
-    /// The most that the files of a job of commands may take of the disk, or all commands of a build write.
+    /// Disk limit: what the files of a job may take, or what all commands of a build may write. The default is no limit.
     #[arg(long, value_name = "SIZE", conflicts_with = "without_limits")]
     pub(crate) job_disk: Option<Size>,
-    /// Work although this machine lets the runner limit nothing: a job may then take all of its memory and processes.
+    /// Run jobs without limits, if the machine has no control groups. A job can then take all memory and processes.
     #[arg(long)]
     pub(crate) without_limits: bool,
-    /// Let jobs that run on the machine (`on-host`) read this folder, besides those of its system; may
-    /// be given more than once.
+    /// Let jobs that run on the machine (`on-host`) read this folder. They can read the folders of its system always. May be
+    /// repeated.
     #[arg(long, value_name = "FOLDER")]
     pub(crate) readable: Vec<PathBuf>,
-    /// Take jobs for this platform too, as in linux/arm64, because the machine has an emulator for its programs
-    /// (binfmt_misc); may be given more than once.
+    /// Take jobs for this platform too, for example linux/arm64. The machine needs an emulator for it (binfmt_misc). May be
+    /// repeated.
     #[arg(long, value_name = "PLATFORM")]
     pub(crate) emulates: Vec<Platform>,
-    /// Keep at most so much of images, layers and the caches that builds mount. What was used least recently
-    /// goes first, and nothing that a running job uses.
+    /// Maximum size of images, layers and build caches. The least recently used are removed first, and nothing that a
+    /// running job uses.
     #[arg(long, value_name = "SIZE", default_value_t = DEFAULT_STORE)]
     pub(crate) store_limit: Size,
-    /// Keep less where the disk would have less than this left; a tenth of it where nothing is said.
+    /// Free disk space to keep: more is removed if less is left. The default is a tenth of the disk.
     #[arg(long, value_name = "SIZE")]
     pub(crate) keep_free: Option<Size>,
 }

@@ -1,7 +1,7 @@
 //! The tests of a machine, for people.
 
 use std::path::Path;
-use std::process::ExitCode;
+use std::process::{Command, ExitCode};
 
 use pondrix_runner::{CheckOutcome, UnfitMachine, check_all};
 
@@ -54,4 +54,40 @@ fn word(outcome: CheckOutcome) -> &'static str {
 /// The failure of a command that needs a machine that runs jobs.
 pub(crate) fn failure(unfit: &UnfitMachine) -> Failure {
     Failure::new(unfit.to_string()).advise("`pondrix runner check` shows all tests of this machine")
+}
+
+/// The oldest git that the server works with, as major and minor version (Debian 12).
+const OLDEST_GIT: (u32, u32) = (2, 39);
+
+/// Returns an error unless this machine has a git that the server works with.
+pub(crate) fn require_git() -> Result<(), Failure> {
+    let (major, minor) = OLDEST_GIT;
+    let advice = format!("install git {major}.{minor} or newer");
+    let output = Command::new("git").arg("--version").output();
+    let output = output.map_err(|error| Failure::new(format!("git could not be started: {error}")).advise(&advice))?;
+    let said = String::from_utf8_lossy(&output.stdout).trim().to_owned();
+    match git_version(&said) {
+        Some(version) if version >= OLDEST_GIT => Ok(()),
+        _ => Err(Failure::new(format!("this machine has an old git (`{said}`); the server needs {major}.{minor}"))
+            .advise(advice)),
+    }
+}
+
+/// The major and minor version in the output of `git --version`, such as `git version 2.39.5`.
+fn git_version(said: &str) -> Option<(u32, u32)> {
+    let mut numbers = said.strip_prefix("git version ")?.split('.').map(str::parse);
+    Some((numbers.next()?.ok()?, numbers.next()?.ok()?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_version_of_git_is_read_from_what_it_prints() {
+        assert_eq!(git_version("git version 2.39.5"), Some((2, 39)));
+        assert_eq!(git_version("git version 2.47.0.windows.1"), Some((2, 47)));
+        assert_eq!(git_version("git version 3.0"), Some((3, 0)));
+        assert_eq!(git_version("gitte 1"), None);
+    }
 }

@@ -10,3 +10,4 @@ pub(crate) mod run_name;
 pub(crate) mod run_view;
 pub(crate) mod scope;
 pub(crate) mod streams;
+pub(crate) mod token_file;

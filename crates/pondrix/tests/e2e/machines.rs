@@ -50,6 +50,38 @@ fn the_check_of_a_machine_names_each_test_and_what_to_change_where_one_fails() {
     }
 }
 
+/// `setarch` has the kernel report another version.
+#[test]
+fn an_old_kernel_and_an_old_git_are_refused_with_the_version_to_use() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut old = Command::new("setarch");
+    old.args(["--uname-2.6", PONDRIX, "runner", "check", "--json", "--data"]).arg(folder.path());
+    let said = old.output().unwrap();
+    let checks: Vec<serde_json::Value> = serde_json::from_slice(&said.stdout).unwrap();
+    assert_eq!((said.status.code(), checks[0]["outcome"].as_str()), (Some(1), Some("failed")), "{said:?}");
+    assert_eq!(checks[0]["fix"], "use Linux 5.12 or newer (Debian 12, Ubuntu 22.04)");
+    let serve = |before: &[&str], path: &str| {
+        let mut command = Command::new("env");
+        command
+            .args(before)
+            .args([PONDRIX, "serve", "--listen", "127.0.0.1:0", "--data"])
+            .arg(folder.path().join("data"));
+        let said = command.env("PATH", path).output().unwrap();
+        assert_eq!(said.status.code(), Some(1), "{said:?}");
+        String::from_utf8_lossy(&said.stderr).into_owned()
+    };
+    let path = std::env::var("PATH").unwrap();
+    let said = serve(&["setarch", "--uname-2.6"], &path);
+    assert!(said.contains("this machine cannot run jobs: kernel: Linux 2.6"), "{said}");
+    let git = folder.path().join("git");
+    std::fs::write(&git, "#!/bin/sh\necho git version 2.30.2\n").unwrap();
+    std::fs::set_permissions(&git, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    let said = serve(&[], &format!("{}:{path}", folder.path().display()));
+    let words =
+        "this machine has an old git (`git version 2.30.2`); the server needs 2.39\n  fix: install git 2.39 or newer";
+    assert!(said.contains(words), "{said}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_job_shows_what_it_used_of_its_runner() {
     let world = World::new().await;

@@ -14,6 +14,7 @@ mod browser;
 mod check;
 mod chromium;
 mod command_line;
+mod configuration;
 mod connections;
 mod contract;
 mod crash;

@@ -25,6 +25,8 @@ use tokio_util::sync::CancellationToken;
 use tower_service::Service;
 use tracing::{debug, warn};
 
+use crate::tuning::CurrentTuning;
+
 pub(crate) use tls::Tls;
 pub use tls::TlsFiles;
 
@@ -52,7 +54,7 @@ pub(crate) struct Connections {
     router: Router,
     all: Arc<Semaphore>,
     by_address: Arc<Mutex<HashMap<IpAddr, usize>>>,
-    proxies: Arc<[IpAddr]>,
+    tuning: CurrentTuning,
 }
 
 /// The place of a connection among those of its address.
@@ -75,15 +77,21 @@ impl Drop for Place {
 }
 
 impl Connections {
-    pub(crate) fn new(router: Router, proxies: &[IpAddr]) -> Self {
-        Self { router, all: Arc::new(Semaphore::new(MOST)), by_address: Arc::default(), proxies: proxies.into() }
+    pub(crate) fn new(router: Router, tuning: CurrentTuning) -> Self {
+        Self { router, all: Arc::new(Semaphore::new(MOST)), by_address: Arc::default(), tuning }
+    }
+
+    /// The settings that the connections use.
+    pub(crate) fn tuning(&self) -> CurrentTuning {
+        self.tuning.clone()
     }
 
     /// The place of one more connection of an address; nothing where it has as many as it may.
     fn place(&self, one_of_all: OwnedSemaphorePermit, address: IpAddr) -> Option<Place> {
         let mut all = self.by_address.lock().unwrap_or_else(PoisonError::into_inner);
         let count = all.entry(address).or_default();
-        if *count >= MOST_OF_ONE && !address.is_loopback() && !self.proxies.contains(&address) {
+        let is_shared = || address.is_loopback() || self.tuning.borrow().trusted_proxies.contains(&address);
+        if *count >= MOST_OF_ONE && !is_shared() {
             return None;
         }
         *count += 1;

@@ -41,6 +41,14 @@ pub(crate) struct Tls {
 }
 
 impl TlsFiles {
+    /// Checks that the files can be read and belong together.
+    ///
+    /// # Errors
+    /// If they cannot, with the file and the reason.
+    pub fn check(&self) -> anyhow::Result<()> {
+        self.read().map(drop)
+    }
+
     fn read(&self) -> anyhow::Result<Arc<ServerConfig>> {
         let told = |file: &Path| file.display().to_string();
         let certificates = CertificateDer::pem_file_iter(&self.certificate)

@@ -87,6 +87,7 @@ use crate::scheduler::Scheduler;
 use crate::seal::Seal;
 use crate::store::{Store, StoreError};
 use crate::tries::Tries;
+use crate::tuning::CurrentTuning;
 
 /// How many changes a slow follower may be behind before it has to look anew.
 const CHANGES_KEPT: usize = 1024;
@@ -123,8 +124,7 @@ pub(crate) struct Engine {
     pub(crate) logs: Logs,
     /// How long the log of a job may be, in bytes.
     log_limit: u64,
-    /// How large an artifact may be, in bytes.
-    artifact_limit: u64,
+    tuning: CurrentTuning,
     pub(crate) archives: Recent<Bytes>,
     known_tokens: KnownTokens,
     passwords: passwords::Passwords,
@@ -213,7 +213,8 @@ impl Engine {
         ports: Ports,
         seal: Seal,
         data: PathBuf,
-        (log_limit, artifact_limit): (u64, u64),
+        log_limit: u64,
+        tuning: CurrentTuning,
     ) -> (Arc<Self>, PreflightOrders) {
         let (preflights, orders) = mpsc::unbounded_channel();
         let engine = Self {
@@ -230,7 +231,7 @@ impl Engine {
             files: Files::new(data.join("files")),
             logs: Logs::new(data.join("logs")),
             log_limit,
-            artifact_limit,
+            tuning,
             archives: Recent::new(ARCHIVES_KEPT),
             known_tokens: KnownTokens::default(),
             passwords: passwords::Passwords::default(),

@@ -89,8 +89,9 @@ impl Engine {
             return Ok(());
         }
         let size = Size::from_bytes(bytes);
-        if bytes > self.artifact_limit {
-            let most = Size::from_bytes(self.artifact_limit);
+        let artifact_limit = self.tuning.borrow().artifact_limit;
+        if bytes > artifact_limit {
+            let most = Size::from_bytes(artifact_limit);
             let words =
                 format!("an artifact of {size} is more than {most}, which is the most here (serve --artifact-limit)");
             return Err(EngineError::Conflict(words));

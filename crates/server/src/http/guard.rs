@@ -258,7 +258,7 @@ pub(crate) async fn guard(State(app): State<Arc<App>>, request: Request, next: N
     let (mut parts, body) = request.into_parts();
     let mut person = None;
     let admitted = admit(&app, &mut parts, &mut person).await;
-    let from = caller::address(&parts, &app.trusted_proxies);
+    let from = caller::address(&parts, &app.tuning.borrow().trusted_proxies);
     parts.extensions.insert(Caller(from));
     let whom = match &person {
         Some(person) if person.shown.kind == TokenKind::Runner => Some(Whom::Runner(person.shown.id)),

@@ -9,6 +9,7 @@ use axum::http::StatusCode;
 use pondrix_core::{Allowance, Rate};
 
 use super::error::ApiError;
+use crate::tuning::CurrentTuning;
 
 /// How many seconds' worth of requests may come at once.
 const AT_ONCE: u32 = 10;
@@ -44,8 +45,7 @@ pub(super) enum Kind {
 /// What everybody asks for now.
 #[derive(Debug)]
 pub(crate) struct Limits {
-    /// How many requests a second; any number where nothing is said.
-    requests: Option<u32>,
+    tuning: CurrentTuning,
     began: Instant,
     asked: Mutex<HashMap<Whom, Allowance>>,
     open: Arc<Mutex<HashMap<(i64, Kind), usize>>>,
@@ -75,14 +75,13 @@ fn too_much(words: String, wait: Duration) -> ApiError {
 }
 
 impl Limits {
-    /// So many requests a second for each; any number for none.
-    pub(crate) fn new(requests: Option<u32>) -> Self {
-        Self { requests, began: Instant::now(), asked: Mutex::default(), open: Arc::default() }
+    pub(crate) fn new(tuning: CurrentTuning) -> Self {
+        Self { tuning, began: Instant::now(), asked: Mutex::default(), open: Arc::default() }
     }
 
     /// Counts a request of somebody.
     pub(super) fn request(&self, whom: Whom) -> Result<(), ApiError> {
-        let Some(requests) = self.requests else { return Ok(()) };
+        let Some(requests) = self.tuning.borrow().request_limit else { return Ok(()) };
         let per_second = match whom {
             Whom::Runner(_) => requests.saturating_mul(OF_RUNNERS),
             Whom::Token(_) | Whom::Address(_) => requests,
@@ -122,23 +121,29 @@ impl Limits {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::tuning::Tuning;
+
+    fn limits_of(requests: Option<u32>) -> Limits {
+        let tuning = Tuning { request_limit: requests, ..Tuning::for_tests().borrow().clone() };
+        Limits::new(tokio::sync::watch::channel(tuning).1)
+    }
 
     #[test]
     fn each_has_an_allowance_of_its_own_and_runners_more() {
-        let limits = Limits::new(Some(1));
+        let limits = limits_of(Some(1));
         let address = Whom::Address("192.0.2.7".parse().unwrap());
         for whom in [Whom::Token(1), Whom::Token(2), address] {
             let done = (0..50).filter(|_| limits.request(whom).is_ok()).count();
             assert_eq!(done, 10, "{whom:?}");
         }
         assert_eq!((0..500).filter(|_| limits.request(Whom::Runner(1)).is_ok()).count(), 100);
-        let any = Limits::new(None);
+        let any = limits_of(None);
         assert!((0..500).all(|_| any.request(address).is_ok()));
     }
 
     #[test]
     fn whoever_is_rested_is_forgotten_where_many_are_known() {
-        let limits = Limits::new(Some(1_000_000));
+        let limits = limits_of(Some(1_000_000));
         for number in 0..2 * KNOWN as u32 {
             limits.request(Whom::Address(IpAddr::V4(number.into()))).unwrap();
         }
@@ -147,7 +152,7 @@ mod tests {
 
     #[test]
     fn what_is_open_counts_until_it_is_closed() {
-        let limits = Limits::new(None);
+        let limits = limits_of(None);
         let mut held: Vec<_> = (0..UPLOADS).map(|_| limits.open(1, Kind::Upload).unwrap()).collect();
         assert!(limits.open(1, Kind::Upload).is_err());
         assert!(limits.open(2, Kind::Upload).is_ok() && limits.open(1, Kind::Stream).is_ok());

@@ -36,7 +36,6 @@ mod templates;
 mod tokens;
 mod tries;
 
-use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -60,6 +59,7 @@ use utoipa_axum::routes;
 use crate::connections::OverTls;
 use crate::domain::Engine;
 use crate::queries::Queries;
+use crate::tuning::CurrentTuning;
 use crate::workers::watcher::Watcher;
 
 /// What every handler may use.
@@ -69,10 +69,8 @@ pub(crate) struct App {
     pub(crate) queries: Queries,
     pub(crate) watcher: Arc<Watcher>,
     pub(crate) public_url: String,
-    /// The longest archive of files that are tried, in bytes.
-    pub(crate) try_limit: u64,
-    /// The proxies that are believed when they say whom they ask for.
-    pub(crate) trusted_proxies: Vec<IpAddr>,
+    /// Settings that may change while the server runs.
+    pub(crate) tuning: CurrentTuning,
     pub(crate) limits: Limits,
     pub(crate) shutdown: CancellationToken,
 }

@@ -50,7 +50,7 @@ pub(super) async fn try_files(
     let project = projects::find(&app, &project).await?;
     let about: TryRequest = serde_json::from_str(&about).map_err(|error| ApiError::bad(format!("`about`: {error}")))?;
     audit::words(format_args!("files on {} at {}", about.branch, about.commit));
-    let limit = app.try_limit;
+    let limit = app.tuning.borrow().try_limit;
     // What is too long is refused before it travels.
     if header(&headers, CONTENT_LENGTH).and_then(|length| length.parse::<u64>().ok()).is_some_and(|all| all > limit) {
         return Err(TryError::TooLong { limit }.into());

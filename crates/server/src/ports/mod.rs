@@ -15,6 +15,8 @@ use git::{GitRepositories, Repositories};
 use pondrix_core::access::Reach;
 use registry::DistributionProbe;
 
+use crate::tuning::CurrentTuning;
+
 pub(crate) use clock::Clock;
 pub(crate) use cluster::{Cluster, ClusterError, Clusters, DescribedClusters, Reached, images, title};
 pub use providers::{NoProvider, SecretProvider};
@@ -33,11 +35,11 @@ pub(crate) struct Ports {
 
 impl Ports {
     /// The real ones.
-    pub(crate) fn real(reach: Reach, providers: Vec<SecretProvider>, repository_limit: u64) -> Self {
+    pub(crate) fn real(reach: Reach, providers: Vec<SecretProvider>, tuning: CurrentTuning) -> Self {
         Self {
             clock: Clock::of_machine(),
             clusters: Arc::new(DescribedClusters { reach: reach.clone() }),
-            repositories: Arc::new(GitRepositories { most: repository_limit }),
+            repositories: Arc::new(GitRepositories { tuning }),
             registries: Arc::new(DistributionProbe { reach }),
             providers: SecretProviders::new(providers),
         }

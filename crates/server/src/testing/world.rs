@@ -18,10 +18,9 @@ use crate::ports::{Clock, Ports, SecretProviders};
 use crate::seal::{KeyOwner, MasterKey, Seal};
 use crate::store::scripted::Fate;
 use crate::store::{self, EnvironmentRow, Store};
+use crate::tuning::Tuning;
 use crate::workers::{self, watcher::Watcher};
 
-/// How often the repository is looked at.
-const LOOK_EVERY: Duration = Duration::from_secs(15);
 /// How long a slow disk takes for a write at the most.
 const SLOWEST_WRITE: Duration = Duration::from_secs(6);
 /// What people's clocks show when a test begins.
@@ -158,9 +157,9 @@ impl World {
             providers: SecretProviders::default(),
         };
         let (engine, preflights) =
-            Engine::new(store, ports, self.seal.clone(), self.folder.path().to_owned(), (64 << 20, 1 << 30));
+            Engine::new(store, ports, self.seal.clone(), self.folder.path().to_owned(), 64 << 20, Tuning::for_tests());
         let shutdown = CancellationToken::new();
-        let watcher = Watcher::new(Arc::clone(&engine), LOOK_EVERY, shutdown.clone());
+        let watcher = Watcher::new(Arc::clone(&engine), Tuning::for_tests(), shutdown.clone());
         engine.resume().await.unwrap();
         workers::start(&engine, &watcher, preflights, &shutdown);
         for row in self.store.read(store::projects).await.unwrap() {

@@ -18,6 +18,7 @@ use super::supervise;
 use crate::domain::{Builds, Engine, StartError, Started, Wanted};
 use crate::ports::git::{Refs, Repository};
 use crate::store::{self, DueSchedule, Project, StoreError};
+use crate::tuning::CurrentTuning;
 
 /// How long after registries were asked what bases mean they are not asked again.
 const BASES_PAUSE: Duration = Duration::from_secs(1);
@@ -43,7 +44,7 @@ struct Watched {
 #[derive(Debug)]
 pub(crate) struct Watcher {
     engine: Arc<Engine>,
-    every: Duration,
+    tuning: CurrentTuning,
     pace: Pace,
     shutdown: CancellationToken,
     watched: Mutex<HashMap<i64, Watched>>,
@@ -52,15 +53,20 @@ pub(crate) struct Watcher {
 }
 
 impl Watcher {
-    pub(crate) fn new(engine: Arc<Engine>, every: Duration, shutdown: CancellationToken) -> Arc<Self> {
+    pub(crate) fn new(engine: Arc<Engine>, tuning: CurrentTuning, shutdown: CancellationToken) -> Arc<Self> {
         Arc::new(Self {
             engine,
-            every,
+            tuning,
             pace: Pace::new(),
             shutdown,
             watched: Mutex::default(),
             wake_bases: Notify::new(),
         })
+    }
+
+    /// How often repositories are polled.
+    fn every(&self) -> Duration {
+        self.tuning.borrow().look_every
     }
 
     /// Begins to watch a project.
@@ -80,7 +86,7 @@ impl Watcher {
                     }
                     // A commit came, and no hook told of it: whatever called before is not to be relied on.
                     is_hooked &= !(has_changed && reason == Reason::Time);
-                    let pause = pace::pause(watcher.every, project.id, is_hooked);
+                    let pause = pace::pause(watcher.every(), project.id, is_hooked);
                     reason = match tokio::time::timeout(pause, wake.notified()).await {
                         Ok(()) => Reason::Called,
                         Err(_) => Reason::Time,
@@ -124,7 +130,7 @@ impl Watcher {
             Ok(note) => (note, false),
             Err(error) => {
                 warn!(project = %project.name, %error, "the repository could not be looked at");
-                (Some(format!("{error}; tried again every {} s", self.every.as_secs())), true)
+                (Some(format!("{error}; tried again every {} s", self.every().as_secs())), true)
             }
         };
         let (id, seen) = (project.id, (!faulty).then(|| self.engine.clock.now()));
@@ -306,7 +312,7 @@ impl Watcher {
     pub(crate) async fn watch_bases(self: Arc<Self>) {
         loop {
             tokio::select! {
-                () = tokio::time::sleep(self.every) => {}
+                () = tokio::time::sleep(self.every()) => {}
                 () = self.wake_bases.notified() => {}
                 () = self.shutdown.cancelled() => return,
             }

@@ -12,10 +12,10 @@ use super::tree::{At, Document, Entry, Node};
 
 /// A place where the writer slipped.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Slip {
-    pub(super) at: At,
-    pub(super) message: String,
-    pub(super) help: String,
+pub(crate) struct Slip {
+    pub(crate) at: At,
+    pub(crate) message: String,
+    pub(crate) help: String,
 }
 
 impl Slip {

@@ -19,6 +19,9 @@ use pondrix_core::file_times::FileTimes;
 use tokio::io::AsyncRead;
 
 use repository::GitRepository;
+
+use crate::tuning::CurrentTuning;
+
 pub(crate) use signing_in::{Credential, Signing};
 
 /// Why git did not do what it was asked for.
@@ -117,15 +120,15 @@ pub(crate) trait Repositories: fmt::Debug + Send + Sync {
 }
 
 /// Those that git reaches.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub(crate) struct GitRepositories {
-    /// The most that is taken of one at once, in bytes.
-    pub(crate) most: u64,
+    /// Has the maximum size of one fetch.
+    pub(crate) tuning: CurrentTuning,
 }
 
 impl Repositories for GitRepositories {
     fn open(&self, address: &str, signing: Signing, copy: PathBuf) -> Arc<dyn Repository> {
-        Arc::new(GitRepository::new(address, signing, copy, self.most))
+        Arc::new(GitRepository::new(address, signing, copy, self.tuning.borrow().repository_limit))
     }
 }
 
