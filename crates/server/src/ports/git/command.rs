@@ -77,6 +77,16 @@ impl Drop for Running {
     }
 }
 
+/// What to do about a repository of another user of this machine, whose configuration git does not read (git-config(1),
+/// `safe.directory`).
+fn owner_advice(words: &str) -> Option<String> {
+    let path = words.split_once("dubious ownership in repository at '")?.1.split_once('\'')?.0;
+    Some(format!(
+        "the repository belongs to another user of this machine than the server's; as root, run: git config --system --add \
+         safe.directory {path}"
+    ))
+}
+
 /// What it said of why it failed.
 fn failure(words: &[u8]) -> GitError {
     let words = String::from_utf8_lossy(words);
@@ -85,7 +95,8 @@ fn failure(words: &[u8]) -> GitError {
         let line = line.strip_prefix("remote: ").unwrap_or(line);
         PROGRESS.iter().any(|beginning| line.starts_with(beginning))
     };
-    GitError::Failed(lines.filter(|line| !is_progress(line)).collect::<Vec<_>>().join(" "))
+    let words = lines.filter(|line| !is_progress(line)).collect::<Vec<_>>().join(" ");
+    GitError::Failed(owner_advice(&words).unwrap_or(words))
 }
 
 /// Runs git to its end, and answers its output.
@@ -192,6 +203,14 @@ mod tests {
         let mut shell = Command::new("/bin/sh");
         shell.args(["-c", text]);
         shell
+    }
+
+    #[test]
+    fn a_repository_of_another_user_is_reported_with_the_command_that_allows_it() {
+        let words = "fatal: detected dubious ownership in repository at '/srv/git/desk.git' To add an exception for";
+        let advice = owner_advice(words).unwrap();
+        assert!(advice.ends_with("git config --system --add safe.directory /srv/git/desk.git"), "{advice}");
+        assert_eq!(owner_advice("fatal: the pond is dry"), None);
     }
 
     #[tokio::test(start_paused = true)]
