@@ -3,7 +3,7 @@
 CARGO ?= cargo
 NPM ?= npm
 .DEFAULT_GOAL := help
-.PHONY: help setup demo-setup console contract demo build test test-vm explore fuzz trial lint bench screenshots audit
+.PHONY: help setup demo-setup console contract demo build package test test-vm explore fuzz trial lint bench screenshots audit
 
 help: ## Tell what there is
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -48,6 +48,9 @@ test: export PROPTEST_DISABLE_FAILURE_PERSISTENCE = true
 test: setup console lint audit ## Everything that is checked
 	cd console && $(NPM) run --silent test
 	$(CARGO) test --workspace
+
+package: build ## Build Debian packages: target/package
+	@scripts/package
 
 test-vm: setup build ## Test on an emulated Debian system with systemd and control groups of version 2 (PARTS='"demo as op"' for some of it; an hour or more)
 	$(CARGO) test --workspace --no-run
