@@ -1,4 +1,4 @@
-//! What the service manager passes to a service, and what it is told (sd_listen_fds(3), sd_notify(3)).
+//! Sockets from the service manager, and reports to it (sd_listen_fds(3), sd_notify(3)).
 
 use listenfd::ListenFd;
 use sd_notify::NotifyState;
@@ -6,14 +6,14 @@ use tokio::net::TcpListener;
 
 use crate::failure::Failure;
 
-/// Variables of the environment that are for this process and not for its children.
+/// Environment variables for this process that its children must not have.
 pub(crate) const OWN_VARIABLES: [&str; 5] =
     ["NOTIFY_SOCKET", "LISTEN_FDS", "LISTEN_PID", "LISTEN_FDNAMES", "CREDENTIALS_DIRECTORY"];
 
 /// The listening socket that a socket unit passes. Connections wait in it while the service restarts.
 ///
 /// # Errors
-/// If more than one socket is passed, or one that is not TCP.
+/// If more than one socket is passed, or a socket that is not TCP.
 pub(crate) fn passed_listener() -> Result<Option<TcpListener>, Failure> {
     let mut passed = ListenFd::from_env();
     let wrong = |words: &str| {

@@ -175,7 +175,7 @@ impl<'s> Layers<'s> {
         names(one, other) || names(other, one)
     }
 
-    /// Whether a place that counts more has this option, or one that excludes it.
+    /// Whether a higher layer has this option, or an option that excludes it.
     fn is_overridden(&self, option: &Arg, origin: &Origin) -> bool {
         let from_elsewhere =
             |chosen: &&Chosen<'_>| std::mem::discriminant(&chosen.origin) != std::mem::discriminant(origin);

@@ -39,7 +39,7 @@ pub(crate) fn reloads<T: Send>(
     Ok(())
 }
 
-/// Logs what a reload changed, and notes in `running` what is in effect now.
+/// Logs the options that a reload changed, and updates `running` to the effective options.
 fn report(running: &mut [EffectiveOption], read: Vec<EffectiveOption>, live: &[&str]) {
     for (running, read) in running.iter_mut().zip(read) {
         if running.values == read.values {

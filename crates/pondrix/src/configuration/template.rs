@@ -1,11 +1,11 @@
-//! The configuration files of the packages: every option with its description, and those that a package sets.
+//! Configuration files of the packages: every option with its description, and the values that a package sets.
 
 use clap::{Arg, CommandFactory as _};
 
 use super::layers::{JOIN, Layered, SERVE, command, name, options};
 use crate::cli::Cli;
 
-/// Values that a package sets, as they stand in the file.
+/// Values that a package sets, in the notation of the file.
 type Preset<'p> = &'p [(&'p str, &'p str)];
 
 const SERVER: Preset<'static> =

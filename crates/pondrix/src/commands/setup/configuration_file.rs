@@ -75,7 +75,8 @@ impl ConfigurationFile {
         std::fs::set_permissions(new.path(), std::fs::Permissions::from_mode(like.mode() & 0o7777)).map_err(told)?;
         // As the server's user, who has to be able to read the files that it names.
         let checked = Command::new("setpriv")
-            .args(["--reuid=pondrix", "--regid=pondrix", "--init-groups", "/proc/self/exe"])
+            .args(["--reuid=pondrix", "--regid=pondrix", "--init-groups"])
+            .arg(std::env::current_exe()?)
             .args(["serve", "--check", "--config"])
             .arg(new.path())
             .output()

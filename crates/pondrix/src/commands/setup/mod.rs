@@ -204,7 +204,7 @@ fn address(data: &Path) -> Option<String> {
     Some(std::fs::read_to_string(data.join("address")).ok()?.trim().to_owned())
 }
 
-/// What is known of the server.
+/// The server that `setup` configures.
 struct Place {
     data: PathBuf,
     first_token: Option<PathBuf>,
@@ -267,7 +267,7 @@ async fn add_runner(client: &Client) -> Result<(), Failure> {
     let begun = std::time::Instant::now();
     while !client.runners().await?.runners.iter().any(|runner| runner.name == name && runner.here) {
         if begun.elapsed() > START_TIME {
-            return Err(Failure::new(format!("the runner {name} has not connected"))
+            return Err(Failure::new(format!("the runner {name} does not connect"))
                 .advise("journalctl -u pondrix-runner, and `pondrix runner check` as root, show why"));
         }
         tokio::time::sleep(PAUSE).await;
