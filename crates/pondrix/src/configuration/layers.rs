@@ -113,6 +113,13 @@ struct Chosen<'s> {
     origin: Origin,
 }
 
+impl Chosen<'_> {
+    /// Whether the option is more than a flag that is off.
+    fn is_on(&self) -> bool {
+        Kind::of(self.option) != Kind::Flag || self.values.iter().any(|value| value == "true")
+    }
+}
+
 struct Layers<'s> {
     syntax: &'s Syntax,
     options: Vec<&'s Arg>,
@@ -141,15 +148,35 @@ fn variable(prefix: &str, option: &Arg) -> String {
     format!("{prefix}{}", name(option).to_uppercase().replace('-', "_"))
 }
 
-fn is_flag(option: &Arg) -> bool {
-    matches!(option.get_action(), ArgAction::SetTrue)
+/// How many values an option has.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    /// None on the command line; `true` or `false` elsewhere.
+    Flag,
+    Single,
+    Repeatable,
 }
 
-fn is_repeatable(option: &Arg) -> bool {
-    matches!(option.get_action(), ArgAction::Append)
+impl Kind {
+    fn of(option: &Arg) -> Self {
+        match option.get_action() {
+            ArgAction::SetTrue => Self::Flag,
+            ArgAction::Append => Self::Repeatable,
+            _ => Self::Single,
+        }
+    }
+
+    /// How many values a line of a file may have.
+    const fn allows(self, count: usize) -> bool {
+        match self {
+            Self::Flag => count <= 1,
+            Self::Single => count == 1,
+            Self::Repeatable => count >= 1,
+        }
+    }
 }
 
-/// What clap calls a value that it does not accept.
+/// The reason for which clap refuses a value.
 fn refusal(error: &clap::Error) -> String {
     if let Some(source) = std::error::Error::source(error) {
         return source.to_string();
@@ -177,19 +204,25 @@ impl<'s> Layers<'s> {
 
     /// Whether a higher layer has this option, or an option that excludes it.
     fn is_overridden(&self, option: &Arg, origin: &Origin) -> bool {
-        let from_elsewhere =
+        let is_elsewhere =
             |chosen: &&Chosen<'_>| std::mem::discriminant(&chosen.origin) != std::mem::discriminant(origin);
-        let above = self.chosen.iter().filter(from_elsewhere).map(|chosen| chosen.option);
-        self.given
-            .iter()
-            .copied()
-            .chain(above)
-            .any(|above| above.get_id() == option.get_id() || self.conflict(above, option))
+        let is_same = |other: &Arg| other.get_id() == option.get_id();
+        self.given.iter().any(|given| is_same(given) || self.conflict(given, option))
+            || self
+                .chosen
+                .iter()
+                .filter(is_elsewhere)
+                .any(|chosen| is_same(chosen.option) || self.excludes(chosen, option))
+    }
+
+    /// Whether a chosen option excludes another. A flag that is off excludes nothing.
+    fn excludes(&self, chosen: &Chosen<'_>, option: &Arg) -> bool {
+        chosen.is_on() && self.conflict(chosen.option, option)
     }
 
     /// Why a value cannot be one of an option.
     fn refuse(&self, option: &Arg, value: &str) -> Option<String> {
-        if is_flag(option) {
+        if Kind::of(option) == Kind::Flag {
             return (!matches!(value, "true" | "false")).then(|| "a flag is `#true` or `#false`".to_owned());
         }
         let argument = format!("--{}={value}", name(option));
@@ -203,14 +236,12 @@ impl<'s> Layers<'s> {
             let Some(text) = environment.get(&variable).cloned() else { continue };
             let wrong = |why: &str| Failure::usage(format!("the environment variable {variable} is invalid: {why}"));
             let text = text.into_string().map_err(|_| wrong("it is not UTF-8"))?;
-            let values: Vec<_> = match () {
-                () if is_repeatable(option) => text.lines().map(str::to_owned).collect(),
-                () if is_flag(option) => match text.as_str() {
-                    "1" | "yes" | "true" => vec!["true".to_owned()],
-                    "0" | "no" | "false" | "" => vec!["false".to_owned()],
-                    _ => return Err(wrong("allowed: true, false")),
-                },
-                () => vec![text],
+            let values: Vec<_> = match (Kind::of(option), text.as_str()) {
+                (Kind::Repeatable, _) => text.lines().map(str::to_owned).collect(),
+                (Kind::Flag, "1" | "yes" | "true") => vec!["true".to_owned()],
+                (Kind::Flag, "0" | "no" | "false" | "") => vec!["false".to_owned()],
+                (Kind::Flag, _) => return Err(wrong("allowed: true, false")),
+                (Kind::Single, _) => vec![text],
             };
             if let Some(why) = values.iter().find_map(|value| self.refuse(option, value)) {
                 return Err(wrong(&why));
@@ -250,28 +281,19 @@ impl<'s> Layers<'s> {
         let fault = |span, message: String, help: String| Fault::new(text, span, message, Some(help));
         let (word, at) = (&setting.option.value, setting.option.span);
         let Some(option) = self.options.iter().copied().find(|option| name(option) == word) else {
-            let known: Vec<_> = self.options.iter().map(|option| name(option)).collect();
-            let help = match nearest(word, &known) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None if ONLY_ON_COMMAND_LINE.contains(&word.as_str()) => "use it on the command line only".to_owned(),
-                None => format!("`pondrix {command} --help` lists the options"),
-            };
-            return Err(fault(at, format!("`{word}` is not an option of `pondrix {command}`"), help));
+            return Err(fault(
+                at,
+                format!("`{word}` is not an option of `pondrix {command}`"),
+                self.nearest(word, command),
+            ));
         };
-        let line = Fault::new(text, at, "", None).place.line;
-        let origin = Origin::File { path: path.to_owned(), line };
-        let mut values: Vec<_> = setting.values.iter().map(|value| value.value.clone()).collect();
-        let counts = match () {
-            () if is_flag(option) => 0..=1,
-            () if is_repeatable(option) => 1..=usize::MAX,
-            () => 1..=1,
-        };
-        if !counts.contains(&values.len()) {
-            let help = match () {
-                () if is_flag(option) => format!("write `{word}`, or `{word} #false`"),
-                () => format!("write `{word} {}`", option.get_value_names().unwrap_or_default().join(" ")),
+        let kind = Kind::of(option);
+        if !kind.allows(setting.values.len()) {
+            let help = match kind {
+                Kind::Flag => format!("write `{word}`, or `{word} #false`"),
+                _ => format!("write `{word} {}`", option.get_value_names().unwrap_or_default().join(" ")),
             };
-            return Err(fault(setting.value_span(), format!("`{word}` has {} values", values.len()), help));
+            return Err(fault(setting.value_span(), format!("`{word}` has {} values", setting.values.len()), help));
         }
         for value in &setting.values {
             if let Some(why) = self.refuse(option, &value.value) {
@@ -284,33 +306,52 @@ impl<'s> Layers<'s> {
                 return Err(fault(value.span, format!("`{word}` needs an absolute path"), help));
             }
         }
-        if values.is_empty() {
-            values.push("true".to_owned());
-        }
-        let here = |chosen: &&mut Chosen<'_>| matches!(chosen.origin, Origin::File { .. });
-        let conflict = self.chosen.iter().filter(|chosen| matches!(chosen.origin, Origin::File { .. }));
-        if let Some(other) = conflict.map(|chosen| chosen.option).find(|other| self.conflict(other, option)) {
-            let message = format!("`{word}` and `{}` exclude each other", name(other));
+        let origin = Origin::File { path: path.to_owned(), line: Fault::new(text, at, "", None).place.line };
+        let values = match (kind, setting.values.as_slice()) {
+            (Kind::Flag, []) => vec!["true".to_owned()],
+            (_, values) => values.iter().map(|value| value.value.clone()).collect(),
+        };
+        let new = Chosen { option, values, origin };
+        let of_file = |chosen: &&Chosen<'_>| matches!(chosen.origin, Origin::File { .. });
+        if let Some(other) =
+            self.chosen.iter().filter(of_file).find(|other| new.is_on() && self.excludes(other, option))
+        {
+            let message = format!("`{word}` and `{}` exclude each other", name(other.option));
             return Err(fault(at, message, "remove one of them".to_owned()));
         }
-        if let Some(before) =
-            self.chosen.iter_mut().filter(here).find(|chosen| chosen.option.get_id() == option.get_id())
-        {
-            if !is_repeatable(option) {
-                return Err(fault(at, format!("`{word}` is set twice"), "remove one of the lines".to_owned()));
+        let is_same = |chosen: &Chosen<'_>| of_file(&chosen) && chosen.option.get_id() == option.get_id();
+        match self.chosen.iter().position(is_same) {
+            Some(_) if kind != Kind::Repeatable => {
+                Err(fault(at, format!("`{word}` is set twice"), "remove one of the lines".to_owned()))
             }
-            before.values.extend(values);
-        } else if !self.is_overridden(option, &origin) {
-            self.chosen.push(Chosen { option, values, origin });
+            Some(place) => {
+                self.chosen[place].values.extend(new.values);
+                Ok(())
+            }
+            None => {
+                if !self.is_overridden(option, &new.origin) {
+                    self.chosen.push(new);
+                }
+                Ok(())
+            }
         }
-        Ok(())
+    }
+
+    /// Help for a word that is no option.
+    fn nearest(&self, word: &str, command: &str) -> String {
+        let known: Vec<_> = self.options.iter().map(|option| name(option)).collect();
+        match nearest(word, &known) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None if ONLY_ON_COMMAND_LINE.contains(&word) => "use it on the command line only".to_owned(),
+            None => format!("`pondrix {command} --help` lists the options"),
+        }
     }
 
     /// The chosen values as arguments.
     fn arguments(&self) -> Vec<OsString> {
         let argument = |chosen: &Chosen<'_>| {
             let name = name(chosen.option).to_owned();
-            let is_flag = is_flag(chosen.option);
+            let is_flag = Kind::of(chosen.option) == Kind::Flag;
             let values = chosen.values.clone().into_iter().filter(move |value| !is_flag || value == "true");
             values.map(move |value| if is_flag { format!("--{name}") } else { format!("--{name}={value}") }.into())
         };
@@ -322,7 +363,7 @@ impl<'s> Layers<'s> {
         let effective = |option: &&Arg| {
             let id = option.get_id().as_str();
             let text = |value: &std::ffi::OsStr| value.to_string_lossy().into_owned();
-            let values = match is_flag(option) {
+            let values = match Kind::of(option) == Kind::Flag {
                 true => vec![matches.get_flag(id).to_string()],
                 false => matches.get_raw(id).into_iter().flatten().map(text).collect(),
             };

@@ -115,6 +115,12 @@ async fn the_command_line_overrides_the_environment_and_the_environment_override
     ] {
         assert_eq!(option(name), (values.to_owned(), from), "{name}");
     }
+    // A flag that is off excludes nothing.
+    let off = write(folder.path(), "off.kdl", "without-limits #false\njob-memory \"1GiB\"\n");
+    let mut off = command(&["serve", "--show-config", "--config", &off]);
+    off.env("PONDRIX_SERVER_WITHOUT_LIMITS", "false");
+    let off = said(off).await;
+    assert!(off.out.lines().any(|line| line.starts_with("job-memory ") && line.contains("1GiB")), "{off:?}");
     let mut wrong = command(&["serve", "--check"]);
     wrong.env("PONDRIX_SERVER_SLOTS", "two");
     let wrong = said(wrong).await;
