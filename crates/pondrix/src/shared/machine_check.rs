@@ -1,9 +1,10 @@
 //! The tests of a machine, for people.
 
 use std::path::Path;
-use std::process::{Command, ExitCode};
+use std::process::{Command, ExitCode, Stdio};
 
 use pondrix_runner::{CheckOutcome, UnfitMachine, check_all};
+use pondrix_sandbox::WithoutTerminal as _;
 
 use crate::cli::Global;
 use crate::failure::{FAILED, Failure, Outcome};
@@ -63,7 +64,7 @@ const OLDEST_GIT: (u32, u32) = (2, 39);
 pub(crate) fn require_git() -> Result<(), Failure> {
     let (major, minor) = OLDEST_GIT;
     let advice = format!("install git {major}.{minor} or newer");
-    let output = Command::new("git").arg("--version").output();
+    let output = Command::new("git").without_terminal().arg("--version").stdin(Stdio::null()).output();
     let output = output.map_err(|error| Failure::new(format!("git could not be started: {error}")).advise(&advice))?;
     let said = String::from_utf8_lossy(&output.stdout).trim().to_owned();
     match git_version(&said) {
