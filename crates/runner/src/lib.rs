@@ -54,7 +54,7 @@ const UNAUTHORIZED: u16 = 401;
 /// Runs until `shutdown`, until the last job ends after `drain`, or until the server has been away for longer than the configuration
 /// allows. Jobs that run then are ended.
 ///
-/// Each job runs with the configuration at its start. Limits of jobs, networks, resolvers, readable folders and the room
+/// Each job runs with the configuration at its start. Limits of jobs, networks, resolvers and the room
 /// for images may change while the runner runs; other fields are read once.
 ///
 /// # Errors

@@ -187,7 +187,6 @@ const LIVE: &[&str] = &[
     "job-cpu",
     "job-disk",
     "without-limits",
-    "readable",
     "store-limit",
     "keep-free",
     "alone-for",
@@ -472,9 +471,9 @@ impl Join {
         };
         let apply = move |join: Box<Self>| {
             let read = join.config(server.clone(), &token);
-            // What the server was told, and what was opened, stays as it is.
-            let RunnerConfig { data, server, token, slots, host_network, emulated, .. } = running.clone();
-            sender.send_replace(RunnerConfig { data, server, token, slots, host_network, emulated, ..read });
+            // The server has some of these values, and readable folders are checked against the data folder at the start.
+            let RunnerConfig { data, server, token, slots, host_network, emulated, shown, .. } = running.clone();
+            sender.send_replace(RunnerConfig { data, server, token, slots, host_network, emulated, shown, ..read });
         };
         reloads(&self.configuration, LIVE, select, apply)?;
         systemd::report_ready();
