@@ -3,7 +3,7 @@
 CARGO ?= cargo
 NPM ?= npm
 .DEFAULT_GOAL := help
-.PHONY: help setup demo-setup console contract demo build package test test-vm explore fuzz trial lint bench screenshots audit
+.PHONY: help setup demo-setup console contract demo build static package test test-vm explore fuzz trial lint bench screenshots audit
 
 help: ## Tell what there is
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -49,10 +49,19 @@ test: setup console lint audit ## Everything that is checked
 	cd console && $(NPM) run --silent test
 	$(CARGO) test --workspace
 
+# A folder of its own, since other options make another program. It is tried where there is nothing else.
+static: export RUSTFLAGS = -C target-feature=+crt-static
+static: demo-setup console ## Build the program without need of any library: target/static/pondrix
+	$(CARGO) build --release --package pondrix --target $$(uname -m)-unknown-linux-gnu
+	@rm -rf target/static && mkdir -p target/static/root
+	@cp target/$$(uname -m)-unknown-linux-gnu/release/pondrix target/static/root/pondrix
+	@unshare --map-root-user chroot target/static/root /pondrix --version
+	@mv target/static/root/pondrix target/static/pondrix && rmdir target/static/root
+
 package: build ## Build Debian packages: target/package
 	@scripts/package
 
-test-vm: setup build ## Test on an emulated Debian system with systemd and control groups of version 2 (PARTS='"demo as op"' for some of it; an hour or more)
+test-vm: setup build static ## Test on an emulated Debian system with systemd and control groups of version 2 (PARTS='"demo as op"' for some of it; an hour or more)
 	$(CARGO) test --workspace --no-run
 	scripts/vm/test $(PARTS)
 

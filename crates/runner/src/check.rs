@@ -5,7 +5,9 @@ use std::path::Path;
 
 use pondrix_core::Size;
 use pondrix_files::TemporaryFolder;
-use pondrix_sandbox::{Launcher, NetworkError, Places, check_machine, control_groups};
+use pondrix_sandbox::{
+    DiskShares, Launcher, NetworkError, NoDiskShares, Places, check_machine, control_groups, disk_shares,
+};
 use rustix::fs::{StatVfsMountFlags, XattrFlags, fsetxattr, statvfs};
 
 use crate::bounded::Bounded;
@@ -61,6 +63,8 @@ impl Check {
 pub fn check_all(folder: &Path) -> std::io::Result<Vec<Check>> {
     let mut all = check_required(folder, true)?;
     all.extend(check_optional(folder)?);
+    // Few machines have it, so a runner does not mention it each time that it starts.
+    all.push(disk_weights(folder));
     Ok(all)
 }
 
@@ -263,6 +267,31 @@ fn disk_limits(scratch: &Path) -> Check {
             "the files of a job with a disk limit are counted several times a second: a file system of limited size cannot be made",
             "install the package `e2fsprogs`, and load the kernel module `loop`",
         ),
+    }
+}
+
+fn disk_weights(folder: &Path) -> Check {
+    let name = "disk weights";
+    match disk_shares(folder) {
+        Ok(shares) => {
+            let by = match shares {
+                DiskShares::Bfq => "the I/O scheduler BFQ",
+                DiskShares::Cost => "io.cost",
+            };
+            Check::passed(name, format!("jobs share a busy disk by the weights of their projects, through {by}"))
+        }
+        Err(error) => {
+            let found = format!("the weights of projects have no effect on disks: {error}");
+            let fix = match &error {
+                NoDiskShares::Scheduler { disk, .. } => {
+                    format!(
+                        "if jobs wait for the disk: run `echo bfq > /sys/block/{disk}/queue/scheduler` before the runner starts"
+                    )
+                }
+                _ => "none is needed unless jobs wait for the disk".to_owned(),
+            };
+            Check::limited(name, found, fix)
+        }
     }
 }
 

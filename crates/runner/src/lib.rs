@@ -26,7 +26,7 @@ use std::time::{Duration, Instant};
 
 use pondrix_api::{ClientError, Hello, RunnerClient, Welcome};
 use pondrix_image::Platform;
-use pondrix_sandbox::{Launcher, Places, check_machine};
+use pondrix_sandbox::{Launcher, Places, check_machine, disk_shares};
 use tokio::sync::{oneshot, watch};
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
@@ -78,6 +78,8 @@ pub async fn run(
         warn!("jobs run without limits: one may take all memory and processes of this machine");
     }
     require(&folder.jobs(), config.limits.is_some())?;
+    let disk_shares = config.limits.and_then(|_| disk_shares(folder.path()).ok());
+    let launcher = launcher.with_disk_shares(disk_shares);
     let check = folder.scratch()?;
     let places = places(&launcher, &folder, check.path(), config.slots.max(1));
     drop(check);

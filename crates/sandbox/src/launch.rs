@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use rustix::net::{AddressFamily, Shutdown, SocketFlags, SocketType, shutdown, socketpair};
 
-use crate::cgroup::{Group, Usage};
+use crate::cgroup::{DiskShares, Group, Usage};
 use crate::enter::{ENTER_WORD, Entrance, What};
 use crate::error::MachineError;
 use crate::spec::{Exit, Limits, Rootfs, Spec, make_frame};
@@ -27,6 +27,7 @@ pub struct Launcher {
     apart: Option<(PlaceIds, Vec<PathBuf>)>,
     /// What all of its sandboxes are in together.
     within: Option<Arc<Group>>,
+    disk_shares: Option<DiskShares>,
 }
 
 /// Why a sandbox was not started.
@@ -69,7 +70,8 @@ impl Launcher {
     /// A launcher with another program as its helper.
     #[must_use]
     pub fn with_helper(helper: impl Into<PathBuf>) -> Self {
-        Self { helper: helper.into(), ids: IdMap::for_this_process(), frame: None, apart: None, within: None }
+        let ids = IdMap::for_this_process();
+        Self { helper: helper.into(), ids, frame: None, apart: None, within: None, disk_shares: None }
     }
 
     /// The same, whose sandboxes share what every root needs and no command changes, so that it need not be made and
@@ -99,6 +101,12 @@ impl Launcher {
         launcher
     }
 
+    /// The same, whose sandboxes share a busy disk with others by [`Limits::weight`]: what [`crate::disk_shares`] found.
+    #[must_use]
+    pub fn with_disk_shares(self, disk_shares: Option<DiskShares>) -> Self {
+        Self { disk_shares, ..self }
+    }
+
     /// The machine's ids for root inside, as processes have them.
     #[must_use]
     pub fn root_outside(&self) -> (u32, u32) {
@@ -110,7 +118,8 @@ impl Launcher {
     /// # Errors
     /// When this process may not limit that, with what to do about it.
     pub fn limited(&self, limits: &Limits) -> Result<Self, StartError> {
-        let group = Group::of_several(limits).map_err(|words| told("limit the commands")(io::Error::other(words)))?;
+        let group = Group::of_several(limits, self.disk_shares)
+            .map_err(|words| told("limit the commands")(io::Error::other(words)))?;
         Ok(Self { within: Some(Arc::new(group)), ..self.clone() })
     }
 

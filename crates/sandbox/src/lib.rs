@@ -36,7 +36,9 @@ mod verify;
 mod wire;
 
 pub use calls::calls_table;
-pub use cgroup::{ControlGroups, NoControlGroups, Usage, control_groups, settle};
+pub use cgroup::{
+    ControlGroups, DiskShares, NoControlGroups, NoDiskShares, Usage, control_groups, disk_shares, settle,
+};
 pub use core_files::forbid_core_files;
 pub use enter::{ENTER_WORD, Function, Functions, enter_if_asked};
 pub use error::{MachineError, UserError};

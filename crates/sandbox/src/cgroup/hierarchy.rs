@@ -50,7 +50,7 @@ fn own_groups() -> Result<Vec<(String, String)>, NoControlGroups> {
 }
 
 /// Where a file system of this kind is mounted that has this option.
-fn mount_point(kind: &str, option: Option<&str>) -> Option<PathBuf> {
+pub(super) fn mount_point(kind: &str, option: Option<&str>) -> Option<PathBuf> {
     let mounts = fs::read_to_string("/proc/self/mounts").ok()?;
     mounts.lines().find_map(|line| {
         let mut fields = line.split(' ').skip(1);

@@ -2,6 +2,7 @@
 //! the machine has its controllers there, else version 1.
 
 mod delegated;
+mod disk;
 mod error;
 mod hierarchy;
 mod names;
@@ -13,6 +14,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 pub use delegated::settle;
+pub use disk::{DiskShares, NoDiskShares, disk_shares};
 pub use error::NoControlGroups;
 pub use usage::Usage;
 
@@ -171,14 +173,20 @@ impl Group {
 
     /// A group of several sandboxes, which have no more than this together. Memory and processes can be limited for each
     /// of them, too, and CPUs where that can be.
-    pub(crate) fn of_several(limits: &Limits) -> Result<Self, SetupError> {
+    pub(crate) fn of_several(limits: &Limits, disk: Option<DiskShares>) -> Result<Self, SetupError> {
         let place = match Place::find(&["memory", "pids", "cpu"]) {
             Err(_) if limits.cpu.is_none() => Place::find(&["memory", "pids"])?,
             found => found?,
         };
         let mut group = Self::make(&place, limits, true)?;
         match &group.place {
-            Place::Unified(folder, _) => drop(delegated::enable_all(folder)?),
+            Place::Unified(folder, _) => {
+                delegated::enable_all(folder)?;
+                if let Some((file, value)) = disk.zip(limits.weight).map(|(disk, weight)| disk.setting(weight)) {
+                    // Whoever changes the scheduler of the disk takes the file away: the job runs without its share.
+                    let _ = fs::write(folder.join(file), value);
+                }
+            }
             Place::Split(_) => group.count(),
         }
         Ok(group)
@@ -292,9 +300,16 @@ impl Group {
     }
 }
 
-/// Ends every process in a group: frozen, so that none starts another meanwhile.
+/// Ends every process in a group and in those directly below: frozen first, so that none starts another meanwhile.
 fn kill_frozen(folder: &Path) {
     let _ = fs::write(folder.join("cgroup.freeze"), "1");
+    let is_frozen = || words(&folder.join("cgroup.events")).windows(2).any(|pair| pair == ["frozen", "1"]);
+    for pause in (0..EMPTY_TRIES).map(|number| EMPTY_PAUSE * number) {
+        if is_frozen() {
+            break;
+        }
+        std::thread::sleep(pause);
+    }
     let below = fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path());
     let folders = below.filter(|path| path.is_dir()).chain([folder.to_owned()]);
     for process in folders.flat_map(|folder| words(&folder.join("cgroup.procs"))) {
@@ -302,6 +317,7 @@ fn kill_frozen(folder: &Path) {
             let _ = rustix::process::kill_process(process, rustix::process::Signal::KILL);
         }
     }
+    // A frozen process ends at once when it is killed. What is still there may end only when it runs again.
     let _ = fs::write(folder.join("cgroup.freeze"), "0");
 }
 
@@ -359,3 +375,6 @@ impl Drop for Group {
         }
     }
 }
+
+#[cfg(test)]
+mod tests;

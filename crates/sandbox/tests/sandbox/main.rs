@@ -6,6 +6,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 mod commands;
+mod disk_weights;
 mod functions;
 mod limits;
 mod mounts;

@@ -93,14 +93,13 @@ impl Setup {
             data,
         };
         let (client, first_token) = place.connect(global).await?;
-        done("the server runs", client.address());
+        let address = self.public_url.as_deref().or(file.value("public-url")).unwrap_or(client.address()).to_owned();
+        done("the server runs", &address);
         self.add_person(&client, first_token.as_deref()).await?;
         self.add_registry(&client).await?;
         self.add_project(&client).await?;
         add_runner(&client).await?;
         if !global.json {
-            let address =
-                self.public_url.as_deref().or(file.value("public-url")).unwrap_or(client.address()).to_owned();
             output::line(&format!("\nOpen {address} in a browser, or sign in: pondrix login {address}"));
         }
         Ok(ExitCode::SUCCESS)
