@@ -18,7 +18,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use reqwest::header::RETRY_AFTER;
-use reqwest::{RequestBuilder, Response};
+use reqwest::{ClientBuilder, RequestBuilder, Response};
 use serde::de::DeserializeOwned;
 
 use crate::Problem;
@@ -103,10 +103,8 @@ const IDLE: Duration = Duration::from_secs(20);
 impl Wire {
     /// `address` is asked before each request: a server may be at another one when it starts again.
     fn new(address: impl Fn() -> String + Send + Sync + 'static, token: &str) -> Self {
-        // Whoever installed one first has the same one.
-        let _ = rustls::crypto::ring::default_provider().install_default();
-        let http = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).pool_idle_timeout(IDLE).build();
-        let http = http.expect("a client without certificates of its own can always be made");
+        let options = |builder: ClientBuilder| builder.connect_timeout(Duration::from_secs(10)).pool_idle_timeout(IDLE);
+        let http = pondrix_http::client(options).expect("a client without certificates of its own can always be made");
         Self { address: Arc::new(address), token: token.to_owned(), http }
     }
 
@@ -154,10 +152,6 @@ impl Wire {
     }
 
     fn unreachable(&self, error: &reqwest::Error) -> ClientError {
-        let mut cause: &dyn std::error::Error = error;
-        while let Some(inner) = cause.source() {
-            cause = inner;
-        }
-        ClientError::Unreachable { address: self.address(), words: cause.to_string() }
+        ClientError::Unreachable { address: self.address(), words: pondrix_http::innermost(error) }
     }
 }

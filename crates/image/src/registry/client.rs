@@ -6,6 +6,7 @@ use std::path::Path;
 use futures_util::StreamExt;
 use pondrix_core::access::Reach;
 use pondrix_core::image::{Digest, Reference, Repository, Tag};
+use pondrix_http::innermost;
 use reqwest::header::{ACCEPT, CONTENT_TYPE, HeaderName, LOCATION};
 use reqwest::{Client, Method, Response, StatusCode, Url};
 use serde::Deserialize;
@@ -13,7 +14,7 @@ use tokio::io::AsyncWriteExt;
 
 use super::RegistryError;
 use super::guard::NotReached;
-use super::wire::{Registry, Right, innermost, plain_client};
+use super::wire::{Registry, Right, plain_client};
 use crate::hash::digest_of;
 use crate::oci::media;
 

@@ -7,8 +7,9 @@ use std::time::Duration;
 use futures_util::StreamExt;
 use pondrix_core::access::Reach;
 use pondrix_core::image::{Access, Account, Registries, Repository};
+use pondrix_http::innermost;
 use reqwest::header::{LINK, RETRY_AFTER, WWW_AUTHENTICATE};
-use reqwest::{Certificate, Client, Method, RequestBuilder, Response, StatusCode, Url, redirect};
+use reqwest::{Certificate, Client, ClientBuilder, Method, RequestBuilder, Response, StatusCode, Url, redirect};
 
 use super::RegistryError;
 use super::error::words_of;
@@ -73,20 +74,22 @@ fn client(certificates: Option<&str>, reach: Option<&Reach>) -> Result<Client, C
     if let Some(client) = clients.get(&key) {
         return Ok(client.clone());
     }
-    // Whoever installed one first has the same one.
-    let _ = rustls::crypto::ring::default_provider().install_default();
-    let limits = key.1.clone();
-    let follow = move |attempt: redirect::Attempt<'_>| follow(attempt, limits.as_ref());
-    let mut builder =
-        Client::builder().read_timeout(SILENCE).connect_timeout(SILENCE).redirect(redirect::Policy::custom(follow));
-    if let Some(reach) = reach {
-        builder = builder.dns_resolver(Arc::new(Guarded(reach.clone())));
-    }
-    if !key.0.is_empty() {
-        let own = Certificate::from_pem_bundle(key.0.as_bytes());
-        builder = builder.tls_certs_merge(own.map_err(CertificatesError::None)?);
-    }
-    let made = builder.build().map_err(CertificatesError::NotTaken)?;
+    let own = if key.0.is_empty() {
+        Vec::new()
+    } else {
+        Certificate::from_pem_bundle(key.0.as_bytes()).map_err(CertificatesError::None)?
+    };
+    let options = |builder: ClientBuilder| {
+        let limits = key.1.clone();
+        let follow = move |attempt: redirect::Attempt<'_>| follow(attempt, limits.as_ref());
+        let builder = builder.read_timeout(SILENCE).connect_timeout(SILENCE).redirect(redirect::Policy::custom(follow));
+        let builder = match reach {
+            Some(reach) => builder.dns_resolver(Arc::new(Guarded(reach.clone()))),
+            None => builder,
+        };
+        if own.is_empty() { builder } else { builder.tls_certs_merge(own.clone()) }
+    };
+    let made = pondrix_http::client(options).map_err(CertificatesError::NotTaken)?;
     clients.insert(key, made.clone());
     Ok(made)
 }
@@ -115,15 +118,6 @@ pub(super) fn plain_client(reach: Option<&Reach>) -> Result<Client, Certificates
 /// Whether somebody may be there in a moment who is not now.
 fn may_come(error: &reqwest::Error) -> bool {
     (error.is_connect() || error.is_request()) && NotReached::why(error).is_none()
-}
-
-/// The cause at the inner end: the outer words are the address, which people know.
-pub(super) fn innermost(error: &reqwest::Error) -> String {
-    let mut cause: &dyn std::error::Error = error;
-    while let Some(inner) = cause.source() {
-        cause = inner;
-    }
-    cause.to_string()
 }
 
 impl Registry {

@@ -47,10 +47,8 @@ pub(crate) struct Shown<'a> {
 }
 
 fn client() -> anyhow::Result<Client> {
-    // Where none was chosen yet; any will do.
-    let _ = rustls::crypto::ring::default_provider().install_default();
     // What is shown to it is for its address alone.
-    Ok(Client::builder().timeout(PATIENCE).redirect(Policy::none()).build()?)
+    Ok(pondrix_http::client(|builder| builder.timeout(PATIENCE).redirect(Policy::none()))?)
 }
 
 async fn answer(request: RequestBuilder) -> anyhow::Result<(bool, Vec<u8>)> {
