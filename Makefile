@@ -3,7 +3,7 @@
 CARGO ?= cargo
 NPM ?= npm
 .DEFAULT_GOAL := help
-.PHONY: help setup demo-setup console contract demo build static package test test-vm explore fuzz trial lint bench screenshots audit
+.PHONY: help setup demo-setup console contract demo build static package test smoke test-vm explore fuzz trial lint bench screenshots audit
 
 help: ## Tell what there is
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -60,6 +60,11 @@ static: demo-setup console ## Build the program without need of any library: tar
 
 package: build ## Build Debian packages: target/package
 	@scripts/package
+
+# The program of the tests will do: little of the time is its own.
+smoke: setup ## Test what depends on systemd and control groups on a small emulated Debian system (about 5 minutes)
+	$(CARGO) build --package pondrix
+	PROGRAM=target/debug/pondrix scripts/vm/test smoke
 
 test-vm: setup build static ## Test on an emulated Debian system with systemd and control groups of version 2 (PARTS='"demo as op"' for some of it; an hour or more)
 	$(CARGO) test --workspace --no-run

@@ -8,13 +8,16 @@ use pondrix_files::TemporaryFolder;
 use pondrix_sandbox::{
     DiskShares, Launcher, NetworkError, NoDiskShares, Places, check_machine, control_groups, disk_shares,
 };
-use rustix::fs::{StatVfsMountFlags, XattrFlags, fsetxattr, statvfs};
+use rustix::fs::{StatVfsMountFlags, XattrFlags, fsetxattr, statfs, statvfs};
 
 use crate::bounded::Bounded;
 use crate::config::limits_are_usable;
 
 /// The oldest Linux that has all calls that sandboxes need (mount_setattr(2)), as major and minor version.
 const OLDEST_KERNEL: (u32, u32) = (5, 12);
+const OTHER_FOLDER: &str = "choose a folder on ext4, xfs or btrfs: --data FOLDER";
+/// The words of the error if an overlay could not be mounted.
+const LAYERS_REFUSED: &str = "mount the layers";
 /// The size of the file system that tests disk limits.
 const SMALL_DISK: Size = Size::from_bytes(4 << 20);
 
@@ -141,7 +144,7 @@ fn version(release: &str) -> Option<(u32, u32)> {
 /// "Overlay Filesystem", `userxattr`).
 fn data_folder(scratch: &Path) -> Check {
     let name = "data folder";
-    let other = || Some("choose a folder on ext4, xfs or btrfs: --data FOLDER".to_owned());
+    let other = || Some(OTHER_FOLDER.to_owned());
     let place = scratch.parent().unwrap_or(scratch).display();
     match statvfs(scratch) {
         Err(error) => return Check::failed(name, format!("{place}: {error}"), other()),
@@ -169,8 +172,24 @@ fn namespaces(scratch: &Path) -> Check {
     let name = "sandbox";
     match check_machine(&Launcher::new(), scratch) {
         Ok(()) => Check::passed(name, "user namespaces, mounts and overlays work"),
-        Err(error) => Check::failed(name, error.to_string(), obstacle()),
+        Err(error) => {
+            let words = error.to_string();
+            let fix = if words.contains(LAYERS_REFUSED) && !is_usual_file_system(scratch) {
+                Some(OTHER_FOLDER.to_owned())
+            } else {
+                obstacle()
+            };
+            Check::failed(name, words, fix)
+        }
     }
+}
+
+/// Whether a folder is on a file system on which overlays are known to work. On an overlay, as in most containers, they do
+/// not (kernel documentation, "Overlay Filesystem", "Upper and Lower").
+fn is_usual_file_system(folder: &Path) -> bool {
+    // linux/magic.h: ext4, xfs, btrfs, tmpfs.
+    const USUAL: [i64; 4] = [0xef53, 0x5846_5342, 0x9123_683e, 0x0102_1994];
+    statfs(folder).is_ok_and(|system| USUAL.contains(&system.f_type))
 }
 
 /// A setting of this machine that forbids what sandboxes need, with the command that changes it.

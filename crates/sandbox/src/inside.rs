@@ -109,11 +109,11 @@ impl Root {
         Ok(())
     }
 
-    /// Mounts something at a place that no image decides.
+    /// Mounts something at a place that no image decides. Returns the number of its topmost mount.
     pub(crate) fn attach(&mut self, tree: &Tree, place: &OwnedFd, path: &str) -> Result<MountId, SetupError> {
-        let id = context(tree.attach(place), format!("mount {path}"))?;
-        self.made.insert(id);
-        Ok(id)
+        let ids = context(tree.attach(place), format!("mount {path}"))?;
+        self.made.extend(&ids);
+        Ok(ids[0])
     }
 
     /// The place at a path, for something to be mounted at. It is created if it is missing.

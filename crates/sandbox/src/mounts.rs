@@ -18,7 +18,7 @@ use rustix::process::{chdir, fchdir, pivot_root};
 use crate::error::{SetupError, at, context};
 use crate::inside::{Root, normal, path_only};
 use crate::kernel::{Devices, KernelTrees};
-use crate::spec::{EmptyFolder, MemoryFolder, SecretFile, Spec, View};
+use crate::spec::{Bind, EmptyFolder, MemoryFolder, SecretFile, Spec, View};
 use crate::trees::Tree;
 
 const NO_DEVICES: MountAttrFlags = MountAttrFlags::MOUNT_ATTR_NOSUID.union(MountAttrFlags::MOUNT_ATTR_NODEV);
@@ -63,11 +63,13 @@ impl Sources {
         let apart = MountPropagationFlags::REC | MountPropagationFlags::PRIVATE;
         context(mount_change("/", apart), "separate the mounts from the machine's")?;
         let tree = |path: &Path| at(path_only(path).and_then(Tree::of), path);
+        let whole = |path: &Path| at(path_only(path).and_then(Tree::whole), path);
+        let shown = |bind: &Bind| if bind.read_only { whole(&bind.from) } else { tree(&bind.from) };
         Ok(Self {
             folder: take(&spec.root.folder)?,
             frame: take(frame)?,
             layers: spec.root.layers.iter().map(|layer| take(layer)).collect::<Result<_, _>>()?,
-            binds: spec.binds.iter().map(|bind| tree(&bind.from)).collect::<Result<_, _>>()?,
+            binds: spec.binds.iter().map(shown).collect::<Result<_, _>>()?,
             views: spec.views.iter().map(Stack::take).collect::<Result<_, _>>()?,
             script: spec.script.as_deref().map(tree).transpose()?,
             devices: Devices::take()?,

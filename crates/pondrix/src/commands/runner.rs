@@ -186,7 +186,6 @@ const LIVE: &[&str] = &[
     "job-processes",
     "job-cpu",
     "job-disk",
-    "without-limits",
     "store-limit",
     "keep-free",
     "alone-for",
@@ -471,9 +470,12 @@ impl Join {
         };
         let apply = move |join: Box<Self>| {
             let read = join.config(server.clone(), &token);
-            // The server has some of these values, and readable folders are checked against the data folder at the start.
-            let RunnerConfig { data, server, token, slots, host_network, emulated, shown, .. } = running.clone();
-            sender.send_replace(RunnerConfig { data, server, token, slots, host_network, emulated, shown, ..read });
+            // The server has some of these values. Readable folders, and whether jobs can be limited, are checked at the start.
+            let RunnerConfig { data, server, token, slots, host_network, emulated, shown, limits, .. } =
+                running.clone();
+            let limits = limits.map(|started_with| read.limits.unwrap_or(started_with));
+            let kept = RunnerConfig { data, server, token, slots, host_network, emulated, shown, limits, ..read };
+            sender.send_replace(kept);
         };
         reloads(&self.configuration, LIVE, select, apply)?;
         systemd::report_ready();

@@ -42,6 +42,13 @@ fn the_check_of_a_machine_names_each_test_and_what_to_change_where_one_fails() {
         errors.contains("this machine cannot run jobs: data folder: ") && errors.contains("runner check"),
         "{errors}"
     );
+    // On an overlay, as in most containers, no further overlay can have its changes.
+    let overlay =
+        "mkdir $1/l $1/u $1/w && mount -t overlay none -o lowerdir=$1/l,upperdir=$1/u,workdir=$1/w,userxattr $1";
+    let said = checked(folder.path(), overlay);
+    let checks: Vec<serde_json::Value> = serde_json::from_slice(&said.stdout).unwrap();
+    assert_eq!((&checks[2]["check"], &checks[2]["outcome"]), (&"sandbox".into(), &"failed".into()));
+    assert_eq!(checks[2]["fix"], "choose a folder on ext4, xfs or btrfs: --data FOLDER");
     if rustix::process::geteuid().is_root() {
         // Of this machine itself: an ordinary user may lack a control group.
         let said = checked(folder.path(), "true");
