@@ -62,8 +62,8 @@ package: build ## Build Debian packages: target/package
 	@scripts/package
 
 # The program of the tests will do: little of the time is its own.
-smoke: setup ## Test what depends on systemd and control groups on a small emulated Debian system (about 5 minutes)
-	$(CARGO) build --package pondrix
+smoke: setup console ## Test what depends on systemd and control groups on a small emulated Debian system (about 5 minutes)
+	$(CARGO) test --workspace --no-run
 	PROGRAM=target/debug/pondrix scripts/vm/test smoke
 
 test-vm: setup build static ## Test on an emulated Debian system with systemd and control groups of version 2 (PARTS='"demo as op"' for some of it; an hour or more)

@@ -7,6 +7,7 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
+use pondrix_core::{RunId, State};
 use rustix::process::{Pid, Signal, kill_process};
 
 use crate::processes::wait;
@@ -212,11 +213,62 @@ async fn connections_to_a_passed_socket_wait_while_the_server_restarts() {
     assert!(log.contains("`listen` (127.0.0.1:1, ") && log.contains(&words), "{log}");
 }
 
+/// A process that ends with the test, however that ends.
+struct Started(Child);
+
+impl Drop for Started {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
 /// A job on the machine, for runners of the pool `beds`.
 fn on_host(step: &str) -> String {
     format!(
         "start commit=\"main\"\nstage \"verify\" {{ job \"unit\" {{ on-host; runner pool=\"beds\"; step \"{step}\" }} }}\n"
     )
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_reload_of_a_runner_changes_the_limits_of_its_next_job_and_never_removes_them() {
+    let world = World::new().await;
+    let token = world.runner_token("fern", &["--pool", "beds"]);
+    let folder = world.folder.path();
+    let (at, url) = (folder.display(), world.url());
+    let text = format!(
+        "data \"{at}/fern\"\nserver \"{url}\"\ntoken-file \"{}\"\nslots 1\nkeep-free \"1B\"\n",
+        token.display()
+    );
+    let file = write(folder, "runner.kdl", &format!("{text}job-memory \"48MiB\"\n"));
+    let log = folder.join("fern.log");
+    let said = |words: &str| std::fs::read_to_string(&log).unwrap().matches(words).count();
+    let mut runner = command(&["runner", "join", "--config", &file]);
+    let runner = Started(runner.stderr(std::fs::File::create(&log).unwrap()).spawn().unwrap());
+    let holds = "test $(head -c 100000000 /dev/zero | tail -c 90000000 | wc -c) = 90000000";
+    let (repository, first) = world.run_of_pipeline("plant-labels", &on_host(holds)).await;
+    let next = async |words: &str| {
+        repository.write("note", words).unwrap();
+        world.run_of("plant-labels", &repository.push(words).unwrap()).await
+    };
+    let fails = async |run: &RunId| {
+        let end = world.end_of(run).await;
+        assert_eq!(end.summary.state, State::Failed, "{end:#?}");
+        let reason = format!("{:?}", end.failure);
+        assert!(reason.contains("memory"), "{reason}");
+    };
+    fails(&first).await;
+
+    write(folder, "runner.kdl", &format!("{text}without-limits\n"));
+    signal(&runner.0, Signal::HUP);
+    until("the first reload", async || (said("the configuration was reloaded") == 1).then_some(())).await;
+    assert_eq!(said("takes effect after a restart"), 1);
+    fails(&next("Without limits").await).await;
+
+    write(folder, "runner.kdl", &format!("{text}job-memory \"512MiB\"\n"));
+    signal(&runner.0, Signal::HUP);
+    until("the second reload", async || (said("the configuration was reloaded") == 2).then_some(())).await;
+    world.passes(&next("More memory").await).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
