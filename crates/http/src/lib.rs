@@ -1,6 +1,5 @@
 //! HTTP clients: which certificates they accept, and the words of their errors.
 
-use std::error::Error as _;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use reqwest::{Client, ClientBuilder};
