@@ -1,9 +1,8 @@
 //! Shares of a busy disk.
 
-use std::io::{BufRead, BufReader};
 use std::time::Duration;
 
-use pondrix_sandbox::{Limits, Rootfs, Spec, disk_shares, settle};
+use pondrix_sandbox::{Limits, disk_shares, settle};
 
 use crate::place::Place;
 
@@ -26,12 +25,7 @@ fn jobs_share_a_busy_disk_by_the_weights_of_their_projects() {
     let start = |name: &str, weight: u32| {
         let limits = Limits { memory: Some(256 << 20), processes: Some(100), ..Limits::default() };
         let launcher = launcher.limited(&Limits { weight: Some(weight), ..limits }).unwrap();
-        let (reader, writer) = std::io::pipe().unwrap();
-        let root = Rootfs::new(vec![place.path("layer")], place.path(name));
-        let running = launcher.start(&Spec { root, ..place.spec(busy) }, writer.into()).unwrap();
-        let mut line = String::new();
-        BufReader::new(&reader).read_line(&mut line).unwrap();
-        assert_eq!(line, "busy\n");
+        let (running, reader) = place.busy(&launcher, name, busy);
         (launcher, running, reader)
     };
     let (light, mut heavy) = (start("light", 1), start("heavy", 50));

@@ -40,9 +40,10 @@ fn limits_hold_together(place: &Place) {
     let none = Limits::default();
     let mut first = start("first", none, &format!("{hold}; sleep 600"));
     assert_eq!(first_line(&mut first), "held\n");
-    // Which of them is ended is the kernel's choice.
+    // Which of them is ended is the kernel's choice. It may end both: the file of the first one is there for a moment longer
+    // than its processes.
     let (_, said, out_of_memory) = end(start("second", none, hold));
-    assert!(out_of_memory != first.0.was_out_of_memory(), "{said}");
+    assert!(out_of_memory || first.0.was_out_of_memory(), "{said}");
     assert_eq!(out_of_memory, !said.contains("held\n"), "{said}");
     let (exit, said) = place.sh(hold);
     assert_eq!((exit, said.as_str()), (Exit::Status(0), "held\n"), "others do not notice");
@@ -204,12 +205,7 @@ fn jobs_share_busy_cpus_by_the_weights_of_their_projects() {
     let limits = Limits { memory: Some(256 << 20), processes: Some(100), ..Limits::default() };
     let start = |name: &str, weight: u32| {
         let launcher = place.launcher.limited(&Limits { weight: Some(weight), ..limits }).unwrap();
-        let (reader, writer) = std::io::pipe().unwrap();
-        let root = Rootfs::new(vec![place.path("layer")], place.path(name));
-        let running = launcher.start(&Spec { root, ..place.spec(busy) }, writer.into()).unwrap();
-        let mut line = String::new();
-        BufReader::new(&reader).read_line(&mut line).unwrap();
-        assert_eq!(line, "busy\n");
+        let (running, reader) = place.busy(&launcher, name, busy);
         (launcher, running, reader)
     };
     let (light, mut heavy) = (start("light", 1), start("heavy", 16));

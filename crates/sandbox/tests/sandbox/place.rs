@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::io::Read;
+use std::io::{BufRead, BufReader, Read};
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
@@ -74,6 +74,17 @@ impl Place {
     pub(crate) fn start(&self, spec: &Spec) -> (Running, std::io::PipeReader) {
         let (reader, writer) = std::io::pipe().unwrap();
         (self.launcher.start(spec, writer.into()).unwrap(), reader)
+    }
+
+    /// Starts a script in a root of its own, and waits until it says that it is busy.
+    pub(crate) fn busy(&self, launcher: &Launcher, name: &str, script: &str) -> (Running, std::io::PipeReader) {
+        let (reader, writer) = std::io::pipe().unwrap();
+        let root = Rootfs::new(vec![self.path("layer")], self.path(name));
+        let running = launcher.start(&Spec { root, ..self.spec(script) }, writer.into()).unwrap();
+        let mut line = String::new();
+        BufReader::new(&reader).read_line(&mut line).unwrap();
+        assert_eq!(line, "busy\n");
+        (running, reader)
     }
 
     /// Runs to the end: how it ended and all it printed.
