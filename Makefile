@@ -49,9 +49,9 @@ test: setup console lint audit ## Everything that is checked
 	cd console && $(NPM) run --silent test
 	$(CARGO) test --workspace
 
-# A folder of its own, since other options make another program. It is tried where there is nothing else.
+# The program is started once in a folder that has nothing else.
 static: export RUSTFLAGS = -C target-feature=+crt-static
-static: demo-setup console ## Build the program without need of any library: target/static/pondrix
+static: demo-setup console ## Build the program as one file that needs no library: target/static/pondrix
 	$(CARGO) build --release --package pondrix --target $$(uname -m)-unknown-linux-gnu
 	@rm -rf target/static && mkdir -p target/static/root
 	@cp target/$$(uname -m)-unknown-linux-gnu/release/pondrix target/static/root/pondrix
@@ -61,12 +61,12 @@ static: demo-setup console ## Build the program without need of any library: tar
 package: build ## Build Debian packages: target/package
 	@scripts/package
 
-# The program of the tests will do: little of the time is its own.
+# The unoptimised program of the tests is fast enough for this part.
 smoke: setup console ## Test what depends on systemd and control groups on a small emulated Debian system (about 5 minutes)
 	$(CARGO) test --workspace --no-run
 	PROGRAM=target/debug/pondrix scripts/vm/test smoke
 
-test-vm: setup build static ## Test on an emulated Debian system with systemd and control groups of version 2 (PARTS='"demo as op"' for some of it; an hour or more)
+test-vm: setup build ## Test on an emulated Debian system with systemd and control groups of version 2 (PARTS='"demo as op"' for some of it; an hour or more)
 	$(CARGO) test --workspace --no-run
 	scripts/vm/test $(PARTS)
 
