@@ -7,15 +7,15 @@ use reqwest::{Client, ClientBuilder};
 /// Whether a client was made on a machine without certificates of authorities.
 static HAS_NO_AUTHORITIES: AtomicBool = AtomicBool::new(false);
 
-/// Makes a client that accepts the certificates that this machine accepts. On a machine without certificates of
-/// authorities, as an empty root file system is one, the client connects without TLS only.
+/// Makes a client that accepts the certificates that this machine accepts. If the machine has no certificates of
+/// authorities (as in an empty root file system), the client is made, and connects only without TLS.
 ///
 /// `configure` sets the options. It may be called twice.
 ///
 /// # Errors
 /// If the options are invalid.
 pub fn client(configure: impl Fn(ClientBuilder) -> ClientBuilder) -> reqwest::Result<Client> {
-    // Whoever installed one first has the same one.
+    // An error says that there is a provider already. It is the same one.
     let _ = rustls::crypto::ring::default_provider().install_default();
     configure(Client::builder()).build().or_else(|error| {
         let client = configure(Client::builder().tls_certs_only([])).build().map_err(|_| error)?;

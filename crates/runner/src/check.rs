@@ -15,6 +15,7 @@ use crate::config::limits_are_usable;
 
 /// The oldest Linux that has all calls that sandboxes need (mount_setattr(2)), as major and minor version.
 const OLDEST_KERNEL: (u32, u32) = (5, 12);
+/// The fix if the file system of the data folder cannot hold the files of jobs.
 const OTHER_FOLDER: &str = "choose a folder on ext4, xfs or btrfs: --data FOLDER";
 /// The words of the error if an overlay could not be mounted.
 const LAYERS_REFUSED: &str = "mount the layers";

@@ -60,7 +60,7 @@ pub struct Limits {
     pub processes: Option<u32>,
     /// Processors, in thousandths. What would use more waits.
     pub cpu: Option<u32>,
-    /// The share of busy CPUs and disks, relative to the groups beside it: 1 to 100. Only for several sandboxes together
+    /// The share of busy CPUs and disks, relative to other groups: 1 to 100. Only for several sandboxes together
     /// ([`crate::Launcher::limited`]). CPUs are shared if the machine has the controller, disks with
     /// [`crate::Launcher::with_disk_shares`].
     pub weight: Option<u32>,

@@ -16,6 +16,7 @@ use rustix::mount::{
 /// The number of a mount, as the kernel knows it while the mount exists (statx(2), `STATX_MNT_ID`).
 pub(crate) type MountId = u64;
 
+/// How a tree is made of an open file or folder.
 const CLONE: OpenTreeFlags =
     OpenTreeFlags::OPEN_TREE_CLONE.union(OpenTreeFlags::OPEN_TREE_CLOEXEC).union(OpenTreeFlags::AT_EMPTY_PATH);
 
@@ -33,8 +34,8 @@ pub(crate) struct MountAttributes {
 #[derive(Debug)]
 pub(crate) struct Tree {
     top: OwnedFd,
-    /// Whether it has mounts below its top.
-    is_several: bool,
+    /// Whether other mounts of the machine are below its top.
+    has_mounts_below: bool,
 }
 
 impl Tree {
@@ -44,18 +45,18 @@ impl Tree {
     /// When the kernel refuses, as for a folder with mounts below it that this user namespace may not take apart
     /// (mount_namespaces(7)).
     pub(crate) fn of(fd: impl AsFd) -> io::Result<Self> {
-        Ok(Self { top: open_tree(fd, c"", CLONE)?, is_several: false })
+        Ok(Self { top: open_tree(fd, c"", CLONE)?, has_mounts_below: false })
     }
 
-    /// The same; if the kernel refuses to take the folder apart from what is mounted below it, the tree has all of that.
-    /// For what is shown read-only: the whole tree has the attributes of [`Tree::set`].
+    /// Like [`Tree::of`]. If the kernel refuses to separate the folder from the mounts below it, the tree has these mounts
+    /// too. Use it only for read-only trees: [`Tree::set`] changes all mounts of the tree.
     ///
     /// # Errors
     /// What the kernel says.
     pub(crate) fn whole(fd: impl AsFd) -> io::Result<Self> {
         match Self::of(&fd) {
             Err(error) if error.raw_os_error() == Some(libc::EINVAL) => {
-                Ok(Self { top: open_tree(fd, c"", CLONE | OpenTreeFlags::AT_RECURSIVE)?, is_several: true })
+                Ok(Self { top: open_tree(fd, c"", CLONE | OpenTreeFlags::AT_RECURSIVE)?, has_mounts_below: true })
             }
             other => other,
         }
@@ -71,7 +72,7 @@ impl Tree {
             fsconfig_set_string(&context, *name, *value)?;
         }
         fsconfig_create(&context)?;
-        Ok(Self { top: fsmount(&context, FsMountFlags::FSMOUNT_CLOEXEC, attributes)?, is_several: false })
+        Ok(Self { top: fsmount(&context, FsMountFlags::FSMOUNT_CLOEXEC, attributes)?, has_mounts_below: false })
     }
 
     /// Adds attributes to it, such as that nothing in it can be written.
@@ -80,7 +81,7 @@ impl Tree {
     /// What the kernel says.
     pub(crate) fn set(&self, attributes: MountAttrFlags) -> io::Result<()> {
         let set = u64::from(attributes.bits());
-        let below = if self.is_several { libc::AT_RECURSIVE } else { 0 };
+        let below = if self.has_mounts_below { libc::AT_RECURSIVE } else { 0 };
         change(self.top.as_fd(), below, &MountAttributes { set, ..MountAttributes::default() })
     }
 
@@ -92,7 +93,11 @@ impl Tree {
         let both = MoveMountFlags::MOVE_MOUNT_F_EMPTY_PATH | MoveMountFlags::MOVE_MOUNT_T_EMPTY_PATH;
         move_mount(&self.top, c"", place, c"", both)?;
         let top = mount_id(&facts(&self.top)?)?;
-        if self.is_several { mounts_from(top, &fs::read_to_string("/proc/self/mountinfo")?) } else { Ok(vec![top]) }
+        if self.has_mounts_below {
+            mounts_from(top, &fs::read_to_string("/proc/self/mountinfo")?)
+        } else {
+            Ok(vec![top])
+        }
     }
 }
 

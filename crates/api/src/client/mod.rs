@@ -104,7 +104,7 @@ impl Wire {
     /// `address` is asked before each request: a server may be at another one when it starts again.
     fn new(address: impl Fn() -> String + Send + Sync + 'static, token: &str) -> Self {
         let options = |builder: ClientBuilder| builder.connect_timeout(Duration::from_secs(10)).pool_idle_timeout(IDLE);
-        let http = pondrix_http::client(options).expect("a client without certificates of its own can always be made");
+        let http = pondrix_http::client(options).expect("these options are valid on every machine");
         Self { address: Arc::new(address), token: token.to_owned(), http }
     }
 

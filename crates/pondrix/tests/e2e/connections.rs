@@ -29,7 +29,7 @@ fn certificate(folder: &Path, name: &str, address: &str) {
 async fn pondrix(url: &str, token: &str, authority: &Path, arguments: &[&str]) -> Said {
     let mut command = Command::new(PONDRIX);
     command.args(arguments).env("PONDRIX_URL", url).env("PONDRIX_TOKEN", token).env("SSL_CERT_FILE", authority);
-    // The folder counts besides the file.
+    // Its certificates would be accepted too.
     command.env_remove("SSL_CERT_DIR");
     said(command).await
 }
@@ -42,8 +42,8 @@ async fn a_machine_without_certificates_of_authorities_reaches_a_server_without_
     let world = World::new().await;
     let said = pondrix(world.url(), &world.token, Path::new(NO_AUTHORITIES), &["whoami"]).await;
     assert_eq!(said.status, 0, "{}", said.err);
-    let before = pondrix("http://127.0.0.1:1", &world.token, Path::new(NO_AUTHORITIES), &["whoami"]).await;
-    assert!(before.err.contains("refused") && !before.err.contains("panicked"), "{}", before.err);
+    let nobody = pondrix("http://127.0.0.1:1", &world.token, Path::new(NO_AUTHORITIES), &["whoami"]).await;
+    assert!(nobody.err.contains("refused") && !nobody.err.contains("panicked"), "{}", nobody.err);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -75,12 +75,8 @@ async fn the_server_speaks_tls_with_the_newest_certificate_and_its_own_runner_wo
     assert!(started.status == 0 && started.out.contains("over TLS"), "{}{}", started.out, started.err);
     let stranger = pondrix(&url, &token, &other, &["whoami"]).await;
     assert!(stranger.status != 0 && stranger.err.to_lowercase().contains("certificate"), "{}", stranger.err);
-    let unfurnished = pondrix(&url, &token, Path::new(NO_AUTHORITIES), &["whoami"]).await;
-    assert!(
-        unfurnished.status != 0 && unfurnished.err.contains("install the package `ca-certificates`"),
-        "{}",
-        unfurnished.err
-    );
+    let without = pondrix(&url, &token, Path::new(NO_AUTHORITIES), &["whoami"]).await;
+    assert!(without.status != 0 && without.err.contains("install the package `ca-certificates`"), "{}", without.err);
     // What a browser is told: ask over TLS again, and show the cookie nowhere else.
     let authority = reqwest::Certificate::from_pem(&std::fs::read(&one).unwrap()).unwrap();
     let http = reqwest::Client::builder().tls_certs_merge([authority]).build().unwrap();

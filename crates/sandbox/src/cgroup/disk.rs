@@ -47,7 +47,7 @@ pub enum NoDiskShares {
 }
 
 /// Finds out how the disk with this folder can be shared among control groups by weight: looks for the part of the kernel
-/// that does it, and sets a weight on a group of its own. Call it after [`settle`](super::settle).
+/// that does it, and sets a weight on a new group. Call it after [`settle`](super::settle).
 ///
 /// # Errors
 /// If weights would have no effect, with the reason.
@@ -108,7 +108,8 @@ fn disk_of(folder: &Path) -> Option<(String, PathBuf)> {
     Some((numbers.trim().to_owned(), disk))
 }
 
-/// The device below `/sys` of a mounted file system that has numbers of its own, as btrfs has (proc_pid_mountinfo(5)).
+/// The device below `/sys` of a mounted file system whose numbers are not those of a disk, as with btrfs
+/// (proc_pid_mountinfo(5)).
 fn device_of_mount(device: u64) -> Option<PathBuf> {
     let numbers = format!("{}:{}", rustix::fs::major(device), rustix::fs::minor(device));
     let mounts = fs::read_to_string("/proc/self/mountinfo").ok()?;

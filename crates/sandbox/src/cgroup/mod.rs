@@ -35,6 +35,8 @@ const REMOVE_PAUSE: Duration = Duration::from_millis(10);
 /// How often is looked whether a group is empty, and how much longer is waited each time: 30 s in all.
 const EMPTY_TRIES: u32 = 245;
 const EMPTY_PAUSE: Duration = Duration::from_millis(1);
+/// The same for whether a group is frozen: 1 s in all.
+const FREEZE_TRIES: u32 = 45;
 /// Controllers of version 1 that only count.
 const COUNTING: [&str; 2] = ["cpuacct", "blkio"];
 
@@ -183,7 +185,7 @@ impl Group {
             Place::Unified(folder, _) => {
                 delegated::enable_all(folder)?;
                 if let Some((file, value)) = disk.zip(limits.weight).map(|(disk, weight)| disk.setting(weight)) {
-                    // Whoever changes the scheduler of the disk takes the file away: the job runs without its share.
+                    // If the disk got another scheduler meanwhile, the file is gone, and the job has no share.
                     let _ = fs::write(folder.join(file), value);
                 }
             }
@@ -303,8 +305,9 @@ impl Group {
 /// Ends every process in a group and in those directly below: frozen first, so that none starts another meanwhile.
 fn kill_frozen(folder: &Path) {
     let _ = fs::write(folder.join("cgroup.freeze"), "1");
+    // A process that waits inside the kernel may not freeze; it is killed all the same.
     let is_frozen = || words(&folder.join("cgroup.events")).windows(2).any(|pair| pair == ["frozen", "1"]);
-    for pause in (0..EMPTY_TRIES).map(|number| EMPTY_PAUSE * number) {
+    for pause in (0..FREEZE_TRIES).map(|number| EMPTY_PAUSE * number) {
         if is_frozen() {
             break;
         }
@@ -317,7 +320,7 @@ fn kill_frozen(folder: &Path) {
             let _ = rustix::process::kill_process(process, rustix::process::Signal::KILL);
         }
     }
-    // A frozen process ends at once when it is killed. What is still there may end only when it runs again.
+    // Frozen processes end when they are killed. Another one may be there that ends only when the group runs again.
     let _ = fs::write(folder.join("cgroup.freeze"), "0");
 }
 

@@ -33,7 +33,7 @@ impl Drop for Empty {
     }
 }
 
-/// Linux before 5.14 has no `cgroup.kill`. What replaces itself all the time is missed by whoever ends what is listed.
+/// Linux before 5.14 has no `cgroup.kill`. These processes are new ones by the time that a list of them is read.
 #[test]
 fn a_group_of_processes_that_replace_themselves_is_ended_without_the_kernels_help() {
     let group = match Empty::new() {
